@@ -1,0 +1,71 @@
+"""Milliseconds a frame of cloth on a ball, and the share of a bake that writing takes.
+
+usage: PYTHONPATH=src python bench/cloth.py [points on a side ...]
+"""
+
+import shutil
+import sys
+import tempfile
+import time
+from itertools import product
+from pathlib import Path
+
+import numpy as np
+
+from zembrik.core.bake import bake
+from zembrik.core.cache.writer import CacheWriter
+from zembrik.core.compiled import use_threads
+from zembrik.core.setup.assets import FolderAssets
+from zembrik.core.setup.document import parse_setup
+
+FRAMES = 48
+
+
+def setup_of(side: int, itself: bool, frames: int = FRAMES):
+    cloth = {
+        "name": "cloth",
+        "role": "cloth",
+        "mesh": {"shape": "grid", "size": [2, 2], "segments": [side - 1, side - 1]},
+        "place": {"translate": [0, 1.05, 0]},
+        "material": {"preset": "linen"},
+    }
+    ball = {
+        "name": "ball",
+        "role": "collider",
+        "mesh": {"shape": "ball", "radius": 0.5},
+        "place": {"translate": [0, 0.5, 0]},
+        "proxy": {"kind": "ball"},
+    }
+    quality = {"substeps": 20, "self_collision": itself, "contact": "edges" if itself else "points"}
+    winds = [{"kind": "wind", "velocity": [1, 0, 0.5]}]
+    return parse_setup({"frames": [1, frames], "bodies": [cloth, ball], "forces": winds, "quality": quality})
+
+
+def main() -> None:
+    use_threads(2)
+    sides = [int(word) for word in sys.argv[1:]] or [41, 101, 201]
+    folder = Path(tempfile.mkdtemp())
+    writing = []
+    commit = CacheWriter.commit
+
+    def timed(self, *words):
+        start = time.perf_counter()
+        commit(self, *words)
+        writing.append(time.perf_counter() - start)
+
+    CacheWriter.commit = timed
+    bake(setup_of(5, True, 3), FolderAssets(folder), folder / "warm.zarr")  # compiles or loads the kernels
+    print("points    with itself   ms a frame   worst   whole bake s   writing %")
+    for side, itself in product(sides, (False, True)):
+        writing.clear()
+        start = time.perf_counter()
+        cache = bake(setup_of(side, itself), FolderAssets(folder), folder / f"{side}-{itself}.zarr")
+        whole = time.perf_counter() - start
+        frames = cache.figure("timing/seconds")[1:]
+        ms, share = frames * 1000, 100 * sum(writing) / whole
+        print(f"{side * side:7,} {itself!s:>10} {np.median(ms):12.1f} {ms.max():9.1f} {whole:13.2f} {share:11.1f}")
+    shutil.rmtree(folder)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,239 @@
+"""The command line: the whole job without the web, and the commands that start the web.
+
+Exit codes: 0 done; 1 the answer is no (a severe finding, a damaged cache); 2 input that
+cannot be used; 3 the computation failed (it blew up, or the disk refused).
+"""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+from typing import Any
+
+import click
+
+from zembrik import __version__
+from zembrik.core.problem import Problem
+
+
+class Commands(click.Group):
+    """Turns every Problem into one clear line and its exit code."""
+
+    def invoke(self, ctx: click.Context) -> Any:
+        """Run a command."""
+        try:
+            return super().invoke(ctx)
+        except Problem as problem:
+            click.echo(f"zembrik: {problem}", err=True)
+            ctx.exit(2)
+        except KeyboardInterrupt:
+            click.echo("zembrik: stopped.", err=True)
+            ctx.exit(130)
+
+
+@click.group(cls=Commands, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(__version__)
+def main() -> None:
+    """Prepare, bake, review and deliver simulations. Exit codes: 0 done, 1 no, 2 unusable input, 3 failed."""
+
+
+SETUP = click.argument("setup", type=click.Path(path_type=Path))
+CACHE = click.argument("cache", type=click.Path(path_type=Path))
+AS_JSON = click.option("--json", "as_json", is_flag=True, help="Print JSON.")
+
+
+def _load(path: Path) -> tuple[Any, Any]:
+    from zembrik.core.setup.assets import FolderAssets
+    from zembrik.core.setup.document import read_setup
+
+    try:
+        data = path.read_bytes()
+    except OSError as error:
+        raise Problem(f"the setup cannot be read: {error.strerror}.", str(path)) from None
+    return read_setup(data, path.name), FolderAssets(path.parent)
+
+
+def _frames(text: str | None) -> tuple[int, int] | None:
+    if text is None:
+        return None
+    import re
+
+    match = re.fullmatch(r"(-?\d+)-(-?\d+)", text)
+    if not match or int(match[2]) < int(match[1]):
+        raise Problem(f"'{text}' is no range of frames.", "--frames", "Write FIRST-LAST, as in 1-96.")
+    return int(match[1]), int(match[2])
+
+
+@main.command()
+@SETUP
+@AS_JSON
+def check(setup: Path, as_json: bool) -> None:
+    """Compute the findings of SETUP.json; exit code 1 if one is severe."""
+    from zembrik.core.findings.check import check_setup
+
+    document, assets = _load(setup)
+    found = check_setup(document, assets)
+    if as_json:
+        click.echo(json.dumps([f.plain() for f in found], indent=1, ensure_ascii=False))
+    elif not found:
+        click.echo("No findings.")
+    else:
+        for finding in found:
+            click.echo(f"{'✕ severe' if finding.severe else '◆ look'}  {finding.station}: {finding.title}")
+            click.echo(f"    {finding.text}")
+            if finding.patch:
+                click.echo(f"    remedy: {finding.remedy}  {json.dumps(finding.patch)}")
+    sys.exit(1 if any(f.severe for f in found) else 0)
+
+
+@main.command()
+@SETUP
+@click.option("--out", required=True, type=click.Path(path_type=Path), help="The cache's folder, NAME.zarr.")
+@click.option("--frames", help="Another range of frames, FIRST-LAST.")
+@click.option("--threads", default=2, show_default=True, type=click.IntRange(1, 256))
+@click.option("--resume", is_flag=True, help="Continue the cache that is there.")
+@click.option("--quiet", is_flag=True, help="Print only the end.")
+def bake(setup: Path, out: Path, frames: str | None, threads: int, resume: bool, quiet: bool) -> None:
+    """Bake SETUP.json into a cache, frame by frame; Ctrl-C keeps the frames so far."""
+    from zembrik.core.bake import Progress
+    from zembrik.core.bake import bake as run
+    from zembrik.core.compiled import use_threads
+    from zembrik.core.setup.document import parse_setup
+    from zembrik.core.solver.sound import BlewUp
+
+    document, assets = _load(setup)
+    span = _frames(frames)
+    if span:
+        document = parse_setup({**document.document(), "frames": list(span)}, setup.name)
+    use_threads(threads)
+
+    def tell(progress: Progress) -> bool:
+        if not quiet:
+            note = f"frame {progress.frame}  {progress.done}/{progress.total}  {progress.seconds * 1000:.0f} ms"
+            click.echo(note, err=True)
+        return True
+
+    try:
+        cache = run(document, assets, out, resume, tell)
+    except BlewUp as problem:
+        click.echo(f"zembrik: {problem}", err=True)
+        sys.exit(3)
+    seconds = float(cache.figure("timing/seconds").sum())
+    click.echo(f"{out}: frames {cache.first} to {cache.done}, {seconds:.2f} s of computing.")
+
+
+@main.command()
+@CACHE
+@AS_JSON
+def info(cache: Path, as_json: bool) -> None:
+    """Tell what a cache holds and where it comes from."""
+    from zembrik.core.cache.reader import Cache
+    from zembrik.core.solver.stats import STATS
+
+    held = Cache(cache)
+    facts: dict[str, Any] = {
+        "title": held.attributes["setup"]["title"],
+        "frames": [held.first, held.last],
+        "done": held.done,
+        "fps": held.fps,
+        "bodies": dict(zip(held.names, held.point_counts, strict=True)),
+        "setup_hash": held.attributes["setup_hash"],
+        "solver": held.attributes["solver"],
+        "bytes": held.size_bytes(),
+        "seconds": round(float(held.figure("timing/seconds").sum()), 3),
+        "worst": {n: float(held.figure(f"stats/{n}").max(initial=0.0)) for n in STATS},
+    }
+    if as_json:
+        click.echo(json.dumps(facts, indent=1, ensure_ascii=False))
+        return
+    click.echo(
+        f"{facts['title'] or cache.name}: {held.frame_count} of {held.last - held.first + 1} frames at {held.fps:g} fps"
+    )
+    for name, points in facts["bodies"].items():
+        click.echo(f"  {name}: {points:,} points")
+    click.echo(
+        f"  {facts['bytes'] / 1e6:.1f} MB, {facts['seconds']:.2f} s of computing, setup {facts['setup_hash'][:12]}"
+    )
+    for name, (unit, factor, words) in STATS.items():
+        click.echo(f"  at most {facts['worst'][name] * factor:.4g} {unit}: {words}")
+
+
+@main.command()
+@CACHE
+def verify(cache: Path) -> None:
+    """Read every frame of a cache and check its sums; exit code 1 if anything is missing or damaged."""
+    from zembrik.core.cache.reader import Cache
+
+    held = Cache(cache)
+    damage = held.damage()
+    for line in damage:
+        click.echo(f"✕ {line}")
+    if damage:
+        click.echo(f"{len(damage)} of the cache's parts are missing or damaged.", err=True)
+        sys.exit(1)
+    click.echo(f"{cache}: {held.frame_count} frames, all sound.")
+
+
+@main.command()
+@CACHE
+@click.argument("out", type=click.Path(path_type=Path))
+@click.option("--unit", default="m", show_default=True, help="m, cm, mm, in or ft.")
+@click.option("--up", default="y", show_default=True, help="y or z.")
+@click.option("--frames", help="FIRST-LAST; all committed frames otherwise.")
+@click.option("--body", "bodies", multiple=True, help="Only this body; may be given more than once.")
+def export(cache: Path, out: Path, unit: str, up: str, frames: str | None, bodies: tuple[str, ...]) -> None:
+    """Deliver a cache as OUT.glb, OUT.usdc, OUT.usda or OUT.obj.zip, with a manifest beside it."""
+    from zembrik.core.cache.reader import Cache
+    from zembrik.core.exchange.delivery import FORMATS, Order, deliver
+
+    kind = next((f for f in FORMATS if out.name.lower().endswith(f".{f}")), None)
+    if kind is None:
+        raise Problem(
+            "the ending names no format.", out.name, f"It must be one of {', '.join('.' + f for f in FORMATS)}."
+        )
+    manifest = deliver(Cache(cache), out, Order(kind, _frames(frames), bodies, unit, up))
+    first, last = manifest["frames"]
+    click.echo(f"{out}: frames {first} to {last}, {manifest['bytes'] / 1e6:.1f} MB.")
+
+
+@main.command()
+@click.option("--port", type=int, help="Serve on this port; otherwise the first free one from 8460.")
+@click.option("--fresh", is_flag=True, help="Throw away the data and begin again.")
+def demo(port: int | None, fresh: bool) -> None:
+    """Start the database, the web server and one worker, with demo data the first time."""
+    from zembrik import start
+
+    start.demo(port, fresh)
+
+
+TOLD = click.option("--told", is_flag=True, hidden=True, help="The database's address comes on standard input.")
+
+
+@main.command()
+@click.option("--host", default="127.0.0.1", show_default=True)
+@click.option("--port", default=8460, show_default=True, type=click.IntRange(1, 65535))
+@TOLD
+def serve(host: str, port: int, told: bool) -> None:
+    """Run the web server alone (ZEMBRIK_HOME and ZEMBRIK_DATABASE say where everything lies)."""
+    import uvicorn
+
+    from zembrik.library.settings import settings_from_environment
+    from zembrik.web.app import make_app
+
+    uvicorn.run(make_app(settings_from_environment(told)), host=host, port=port, log_level="warning")
+
+
+@main.command()
+@click.option("--alone", is_flag=True, help="The only worker: take over at once what a dead one left.")
+@TOLD
+def worker(alone: bool, told: bool) -> None:
+    """Run one worker (ZEMBRIK_HOME and ZEMBRIK_DATABASE say where everything lies)."""
+    from zembrik.farm.worker import run_worker
+    from zembrik.library.settings import settings_from_environment
+
+    run_worker(settings_from_environment(told), alone)
+
+
+if __name__ == "__main__":
+    main()

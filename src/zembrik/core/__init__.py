@@ -1,0 +1,1 @@
+"""The computation: no web, no database, SI units inside, tested on its own."""

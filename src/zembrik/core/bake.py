@@ -1,0 +1,113 @@
+"""A bake is a pure function: setup and meshes in, cache out.
+
+The same setup and meshes give the same bytes (but for `timing/seconds`), on any number of
+threads, stopped and continued or in one go.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from zembrik.core.cache.reader import Cache
+from zembrik.core.cache.writer import CacheWriter, checkpoint_of
+from zembrik.core.problem import Problem
+from zembrik.core.setup.assets import Assets, file_hash
+from zembrik.core.setup.document import FileMesh, Setup
+from zembrik.core.setup.materials import SIMULATED
+from zembrik.core.setup.resolve import resolve, setup_hash
+from zembrik.core.solver.build import build_world
+from zembrik.core.solver.sound import check_sound
+from zembrik.core.solver.stats import Meter
+from zembrik.core.solver.step import Stepper
+
+
+@dataclass(frozen=True)
+class Progress:
+    """What a bake tells after each frame: the frame, its seconds, and how many frames are done of how many."""
+
+    frame: int
+    seconds: float
+    done: int
+    total: int
+
+
+def asset_hashes(setup: Setup, assets: Assets) -> dict[str, str]:
+    """Return the hash of every mesh file the setup's bodies use."""
+    files = {b.mesh.file for b in setup.bodies if isinstance(b.mesh, FileMesh) and b.role != "left out"}
+    return {file: file_hash(assets.read(file)) for file in sorted(files)}
+
+
+def hash_of(setup: Setup, assets: Assets) -> str:
+    """Return the hash by which a bake of this setup is known."""
+    hashes = asset_hashes(setup, assets)
+    return setup_hash(setup, lambda file: hashes[file])
+
+
+def bake(
+    setup: Setup,
+    assets: Assets,
+    path: Path,
+    resume: bool = False,
+    tell: Callable[[Progress], bool] = lambda progress: True,
+) -> Cache:
+    """Compute every frame of a setup from the first one into a cache.
+
+    Args:
+        setup: what to bake.
+        assets: gives its mesh files.
+        path: the cache's folder.
+        resume: continue the cache that is there, if it is of the same setup.
+        tell: called after every frame; returning False stops there and keeps the frames.
+
+    Raises:
+        Problem: when the setup cannot be simulated, blows up, or the disk refuses.
+    """
+    if not any(body.role in SIMULATED for body in setup.bodies):
+        raise Problem("no body is simulated.", "setup", "Give at least one body the role cloth, soft or rigid.")
+    key = hash_of(setup, assets)
+    world = build_world(setup, assets)
+    resolved = resolve(setup)
+    first, last = setup.frames
+    if resume and path.exists():
+        _check_same(path, key)
+        writer = CacheWriter.reopen(path, last)
+    else:
+        writer = CacheWriter.create(
+            path, key, resolved.document, resolved.origins, asset_hashes(setup, assets), world.bodies
+        )
+    stepper = Stepper(world, resolved.quality("substeps"), resolved.quality("iterations"), setup.fps)
+    meter = Meter(world)
+    done = writer.attributes["done"]
+    if done is None:
+        for frame in range(first - setup.preroll, first):
+            stepper.advance(frame)
+            check_sound(world, frame + 1)
+        begin = first
+    else:
+        for values, kept in zip(world.state(), checkpoint_of(path, done), strict=True):
+            values[...] = kept.reshape(values.shape)
+        begin = done + 1
+    try:
+        for frame in range(begin, last + 1):
+            start = time.perf_counter()
+            if frame > first:
+                stepper.advance(frame - 1)
+            check_sound(world, frame)
+            figures = meter.measure(stepper.pressed)
+            seconds = time.perf_counter() - start
+            writer.commit(frame, world.bodies, world.x, world.solids.poses(), world.state(), figures, seconds)
+            if not tell(Progress(frame, seconds, frame - first + 1, last - first + 1)):
+                break
+    finally:
+        writer.finish()
+    return Cache(path)
+
+
+def _check_same(path: Path, key: str) -> None:
+    if Cache(path).attributes["setup_hash"] != key:
+        raise Problem(
+            "the cache belongs to another setup, so it cannot be continued.", str(path), "Bake into a new name."
+        )

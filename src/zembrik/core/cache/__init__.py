@@ -1,0 +1,1 @@
+"""Caches on disk: their layout, writing and reading."""

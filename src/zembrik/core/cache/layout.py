@@ -1,0 +1,106 @@
+"""How a cache lies on disk: a Zarr v3 group a bake, readable by anything that reads Zarr.
+
+    NAME.zarr/
+      attributes            schema, setup_hash, setup (resolved), origins, assets, solver,
+                            fps, frames [first, last], done (last committed frame or null), …
+      bodies/<n>/points     float32 (frames, points, 3), metres, Y up; body n's name is an attribute
+      bodies/<n>/pose       float64 (frames, 7), of a rigid body instead: shift in metres and
+                            quaternion x y z w, which take `rest` to where it is
+      bodies/<n>/rest       float32 (points, 3), a rigid body's mesh in its place
+      bodies/<n>/faces      int32 (faces, 3)
+      stats/<figure>        float32 (frames,), SI units
+      timing/seconds        float32 (frames,), computing time; the one thing that differs between runs
+      checkpoint-0, -1      the solver's whole state after the last two frames, in turn
+      frames.journal        while a bake runs: the newest frames' commits (see `journal`)
+
+A chunk is a frame, compressed by Zstandard without loss, with a CRC-32C at its end. Chunks
+are written whole and renamed into place; a frame counts once it is committed: its number is in `done`, or while
+the bake runs in the journal.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import struct
+from pathlib import Path
+from typing import Any
+
+import google_crc32c
+import numpy as np
+import zstandard
+from numpy.typing import NDArray
+
+from zembrik import __version__
+from zembrik.core.solver.stats import STATS
+
+FIGURES = [f"stats/{name}" for name in STATS] + ["timing/seconds"]
+SCHEMA = "zembrik.cache/1"
+SOLVER = f"zembrik {__version__}"
+_ZSTD_LEVEL = 1
+
+
+def write_whole(path: Path, data: bytes) -> None:
+    """Write a file so that it is there whole or not at all."""
+    part = path.with_name(f".{path.name}.{os.getpid()}.part")
+    try:
+        part.write_bytes(data)
+        os.replace(part, path)
+    except OSError:
+        part.unlink(missing_ok=True)
+        raise
+
+
+def encode_chunk(values: NDArray[Any]) -> bytes:
+    """Return the bytes of one chunk: little-endian values, Zstandard, CRC-32C."""
+    raw = np.ascontiguousarray(values).astype(values.dtype.newbyteorder("<"), copy=False).tobytes()
+    packed = zstandard.ZstdCompressor(level=_ZSTD_LEVEL, write_checksum=False).compress(raw)
+    return packed + struct.pack("<I", google_crc32c.value(packed))
+
+
+def decode_chunk(data: bytes, dtype: str, shape: tuple[int, ...]) -> NDArray[Any]:
+    """Return a chunk's values; raises ValueError when the checksum or the size is wrong."""
+    if len(data) < 4 or google_crc32c.value(data[:-4]) != struct.unpack("<I", data[-4:])[0]:
+        raise ValueError("the checksum does not match")
+    try:
+        raw = zstandard.ZstdDecompressor().decompress(data[:-4])
+    except zstandard.ZstdError as error:
+        raise ValueError(f"it cannot be unpacked ({error})") from None
+    if len(raw) != np.dtype(dtype).itemsize * int(np.prod(shape)):
+        raise ValueError("its size is wrong")
+    return np.frombuffer(raw, dtype=dtype).reshape(shape)
+
+
+def array_json(shape: tuple[int, ...], chunk: tuple[int, ...], dtype: str, fill: float = 0) -> bytes:
+    """Return the zarr.json of one array."""
+    return _json(
+        {
+            "zarr_format": 3,
+            "node_type": "array",
+            "shape": list(shape),
+            "data_type": dtype,
+            "chunk_grid": {"name": "regular", "configuration": {"chunk_shape": list(chunk)}},
+            "chunk_key_encoding": {"name": "default", "configuration": {"separator": "/"}},
+            "fill_value": fill,
+            "codecs": [
+                {"name": "bytes", "configuration": {"endian": "little"}},
+                {"name": "zstd", "configuration": {"level": _ZSTD_LEVEL, "checksum": False}},
+                {"name": "crc32c"},
+            ],
+            "attributes": {},
+        }
+    )
+
+
+def group_json(attributes: dict[str, Any]) -> bytes:
+    """Return the zarr.json of a group."""
+    return _json({"zarr_format": 3, "node_type": "group", "attributes": attributes})
+
+
+def _json(value: dict[str, Any]) -> bytes:
+    return json.dumps(value, indent=1, ensure_ascii=False, sort_keys=True).encode()
+
+
+def chunk_path(array: Path, *index: int) -> Path:
+    """Return where a chunk lies."""
+    return array / "c" / "/".join(str(i) for i in index)

@@ -1,0 +1,180 @@
+"""Reading a cache, and checking it."""
+
+from __future__ import annotations
+
+import json
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zembrik.core.cache.journal import read_journal
+from zembrik.core.cache.layout import FIGURES, SCHEMA, chunk_path, decode_chunk
+from zembrik.core.problem import Problem
+from zembrik.core.units import quaternion_turn
+
+
+class Cache:
+    """A cache on disk, whole or still being baked.
+
+    Raises:
+        Problem: when the folder is no cache of ours.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._journal = read_journal(path, len(FIGURES))  # before the attributes, which are never older
+        self.attributes = self._group(path)
+        if self.attributes.get("schema") != SCHEMA:
+            raise Problem(f"this is not a cache of the schema {SCHEMA}.", str(path))
+        self.first, self.last = (int(f) for f in self.attributes["frames"])
+        done = self.attributes["done"]
+        frames = [*self._journal, *([] if done is None else [int(done)])]
+        self.done: int | None = max(frames) if frames else None
+        self.fps = float(self.attributes["fps"])
+        self._rests: dict[int, NDArray[np.float32]] = {}
+
+    @staticmethod
+    def _group(path: Path) -> dict[str, Any]:
+        try:
+            value: dict[str, Any] = json.loads((path / "zarr.json").read_bytes())["attributes"]
+            return value
+        except FileNotFoundError:
+            raise Problem("there is no cache here.", str(path), "Name a folder that ends in .zarr.") from None
+        except (OSError, ValueError, KeyError, NotADirectoryError):
+            raise Problem("the cache's zarr.json cannot be read.", str(path)) from None
+
+    @property
+    def frame_count(self) -> int:
+        """How many frames are committed."""
+        return 0 if self.done is None else self.done - self.first + 1
+
+    @cached_property
+    def names(self) -> list[str]:
+        """The bodies' names, in order."""
+        return [str(self._group(folder)["name"]) for folder in self._folders]
+
+    @cached_property
+    def _folders(self) -> list[Path]:
+        found = [p for p in (self.path / "bodies").iterdir() if p.is_dir()] if (self.path / "bodies").is_dir() else []
+        return sorted(found, key=lambda p: int(p.name))
+
+    @cached_property
+    def point_counts(self) -> list[int]:
+        """How many points each body has."""
+        return [
+            int(self._shape(folder / "rest")[0] if self.is_rigid(n) else self._shape(folder / "points")[1])
+            for n, folder in enumerate(self._folders)
+        ]
+
+    def is_rigid(self, number: int) -> bool:
+        """Tell whether a body is kept as a pose a frame, not as points."""
+        return (self._folders[number] / "pose").is_dir()
+
+    def rest(self, number: int) -> NDArray[np.float32]:
+        """Return a rigid body's placed mesh, float32 (points, 3), metres, which its poses move."""
+        if number not in self._rests:
+            array = self._folders[number] / "rest"
+            self._rests[number] = self._chunk(array, (0, 0), "<f4", tuple(self._shape(array)), "the mesh")
+        return self._rests[number]
+
+    def pose(self, number: int, frame: int) -> NDArray[np.float64]:
+        """Return a rigid body's pose at a frame, float64 (7,): shift in metres and quaternion x y z w.
+
+        Raises:
+            Problem: when the frame is not committed, or its chunk is missing or damaged.
+        """
+        self._check_committed(frame)
+        return self._chunk(self._folders[number] / "pose", (frame - self.first, 0), "<f8", (7,), f"frame {frame}")
+
+    @staticmethod
+    def _shape(array: Path) -> list[int]:
+        try:
+            shape: list[int] = json.loads((array / "zarr.json").read_bytes())["shape"]
+            return shape
+        except (OSError, ValueError, KeyError):
+            raise Problem("the array's zarr.json cannot be read.", str(array)) from None
+
+    def body_number(self, name: str) -> int:
+        """Return a body's number; raises Problem for a name that is not there."""
+        if name not in self.names:
+            raise Problem(f"the cache has no body '{name}'.", str(self.path), f"It has {', '.join(self.names)}.")
+        return self.names.index(name)
+
+    def faces(self, number: int) -> NDArray[np.int32]:
+        """Return a body's faces, int32 (faces, 3)."""
+        array = self._folders[number] / "faces"
+        return self._chunk(array, (0, 0), "<i4", tuple(self._shape(array)), "faces")
+
+    def points(self, number: int, frame: int) -> NDArray[np.float32]:
+        """Return a body's points at a frame, float32 (points, 3), metres, Y up.
+
+        Raises:
+            Problem: when the frame is not committed, or its chunk is missing or damaged.
+        """
+        if self.is_rigid(number):
+            pose = self.pose(number, frame)
+            moved = self.rest(number).astype(np.float64) @ quaternion_turn(pose[3:]).T + pose[:3]
+            return moved.astype(np.float32)
+        self._check_committed(frame)
+        shape = (self.point_counts[number], 3)
+        return self._chunk(self._folders[number] / "points", (frame - self.first, 0, 0), "<f4", shape, f"frame {frame}")
+
+    def _check_committed(self, frame: int) -> None:
+        if self.done is None or not self.first <= frame <= self.done:
+            until = "no frame yet" if self.done is None else f"frames {self.first} to {self.done}"
+            raise Problem(f"frame {frame} is not in the cache; it holds {until}.", str(self.path))
+
+    def figure(self, name: str) -> NDArray[np.float32]:
+        """Return "stats/<name>" or "timing/seconds" of the committed frames, float32 (frames,), SI units."""
+        if self.done is None:
+            return np.zeros(0, np.float32)
+        array = self.path / name
+        values = np.full(self.frame_count, np.nan, np.float32)
+        if chunk_path(array, 0).exists() or not self._journal:
+            stored = self._chunk(array, (0,), "<f4", tuple(self._shape(array)), name)[: self.frame_count]
+            values[: len(stored)] = stored
+        which = FIGURES.index(name)
+        for frame, figures in self._journal.items():
+            values[frame - self.first] = figures[which]
+        return values
+
+    def _chunk(
+        self, array: Path, index: tuple[int, ...], dtype: str, shape: tuple[int, ...], what: str
+    ) -> NDArray[Any]:
+        place = chunk_path(array, *index)
+        try:
+            return decode_chunk(place.read_bytes(), dtype, shape)
+        except FileNotFoundError:
+            raise Problem(f"{what} is missing.", str(place), "Bake it again.") from None
+        except (OSError, ValueError) as error:
+            raise Problem(f"{what} is damaged: {error}.", str(place), "Bake it again.") from None
+
+    def damage(self) -> list[str]:
+        """Read every committed chunk; return one line for each that is missing or damaged."""
+        found: list[str] = []
+        for number, name in enumerate(self.names):
+            jobs: list[tuple[Any, ...]] = [("faces",)]
+            jobs += [("points", frame) for frame in range(self.first, (self.done or self.first - 1) + 1)]
+            for job in jobs if self.done is not None else jobs[:1]:
+                try:
+                    if job[0] == "faces":
+                        self.faces(number)
+                    else:
+                        if not np.isfinite(self.points(number, job[1])).all():
+                            found.append(f"body '{name}', frame {job[1]}: it holds numbers that are not finite.")
+                except Problem as problem:
+                    found.append(f"body '{name}': {problem}")
+        if self.done is not None:
+            for figure in FIGURES:
+                try:
+                    self.figure(figure)
+                except Problem as problem:
+                    found.append(str(problem))
+        return found
+
+    def size_bytes(self) -> int:
+        """Return how much the cache takes on disk."""
+        return sum(p.stat().st_size for p in self.path.rglob("*") if p.is_file())

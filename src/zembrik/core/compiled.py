@@ -1,0 +1,98 @@
+"""Compiling kernels with Numba, once a machine.
+
+Numba's disk cache looks only at the file a kernel stands in, not at the files of the
+kernels it calls. So each module's kernels are kept in a folder named by the hash of that
+module and of all core modules it imports, however far away (and of all that define named
+tuples, whose layout is compiled in): an edit gets fresh folders where it matters, and stale
+machine code can never run.
+"""
+
+from __future__ import annotations
+
+import ast
+import hashlib
+import os
+from collections.abc import Callable
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+os.environ.setdefault("NUMBA_THREADING_LAYER", "omp")  # the layer that any thread may call
+
+import numba
+from numba import config, njit
+
+CORE = Path(__file__).parent
+
+# "contract" and friends let the compiler fuse and reorder within one expression. NaN and
+# infinity keep their meaning, because the bake looks for them; results do not depend on
+# the number of threads, because no kernel sums across them.
+FAST = {"contract", "arcp", "nsz", "reassoc"}
+
+
+def cache_home() -> Path:
+    """Return where compiled kernels are kept."""
+    return Path(os.environ.get("ZEMBRIK_KERNELS") or Path.home() / ".cache" / "zembrik" / "kernels")
+
+
+@cache
+def _source(path: Path) -> tuple[bytes, frozenset[Path]]:
+    """Return a module's source and the core modules it imports."""
+    data = path.read_bytes()
+    found = set()
+    for node in ast.walk(ast.parse(data)):
+        if isinstance(node, ast.ImportFrom) and node.module and node.module.startswith("zembrik.core"):
+            inside = CORE.joinpath(*node.module.split(".")[2:])
+            for name in ("", *(alias.name for alias in node.names)):
+                file = (inside / name if name else inside).with_suffix(".py")
+                if file.exists():
+                    found.add(file)
+    return data, frozenset(found)
+
+
+@cache
+def _layouts() -> frozenset[Path]:
+    return frozenset(p for p in CORE.rglob("*.py") if b"(NamedTuple)" in p.read_bytes())
+
+
+@cache
+def source_hash(path: Path) -> str:
+    """Return a hash of a core module's source and of all that its kernels may depend on, 12 hex digits."""
+    todo, seen = [path], {path}
+    while todo:
+        for other in _source(todo.pop())[1] - seen:
+            seen.add(other)
+            todo.append(other)
+    digest = hashlib.sha256()
+    for file in sorted(seen | _layouts()):
+        digest.update(file.name.encode())
+        digest.update(_source(file)[0])
+    return digest.hexdigest()[:12]
+
+
+def _cache_for(function: Callable[..., Any]) -> None:
+    """Let Numba keep what it compiles of this function where its module's hash says."""
+    config.CACHE_DIR = str(cache_home() / source_hash(Path(function.__code__.co_filename).resolve()))
+
+
+def kernel(function: Callable[..., Any]) -> Any:
+    """Compile a function of numbers and arrays for one thread, callable from other kernels."""
+    _cache_for(function)
+    return njit(cache=True, error_model="numpy", fastmath=FAST, nogil=True)(function)
+
+
+def parallel_kernel(function: Callable[..., Any]) -> Any:
+    """Compile a function whose `prange` loops run on several threads.
+
+    Every pass of such a loop must write to places of its own, so that the result is the
+    same for any number of threads.
+    """
+    _cache_for(function)
+    return njit(cache=True, error_model="numpy", fastmath=FAST, nogil=True, parallel=True)(function)
+
+
+def use_threads(count: int) -> int:
+    """Let parallel kernels use `count` threads (capped at what there is); return the number set."""
+    count = max(1, min(int(count), numba.config.NUMBA_NUM_THREADS))
+    numba.set_num_threads(count)
+    return count

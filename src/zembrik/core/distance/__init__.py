@@ -1,0 +1,1 @@
+"""Signed distance: the one language of contact."""

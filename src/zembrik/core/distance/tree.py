@@ -1,0 +1,175 @@
+"""A tree of boxes over triangles, for the closest point of a whole mesh."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numba
+import numpy as np
+from numpy.typing import NDArray
+
+from zembrik.core.compiled import kernel, parallel_kernel
+from zembrik.core.distance.triangle import closest_on_triangle
+from zembrik.core.mesh.trimesh import TriMesh
+
+LEAF_FACES = 4
+
+
+class Tree(NamedTuple):
+    """Boxes over triangles, in arrays that kernels read.
+
+    Attributes:
+        corners: float64 (faces, 3, 3), the faces' corners in the tree's order.
+        face: int64 (faces,), the mesh's number of each face of the tree.
+        low, high: float64 (nodes, 3), the nodes' boxes.
+        span: int64 (nodes, 2): first and last + 1 face of a leaf, or the two children with
+            the first written as -1 - child.
+        normals: float64 (faces, 7, 3): what stands upright on corner 0..2, edge 0..2, inside;
+            averaged by angle at corners and by both faces at edges, so that its side tells
+            inside from outside (Bærentzen and Aanæs 2005).
+    """
+
+    corners: NDArray[np.float64]
+    face: NDArray[np.int64]
+    low: NDArray[np.float64]
+    high: NDArray[np.float64]
+    span: NDArray[np.int64]
+    normals: NDArray[np.float64]
+
+
+def build_tree(mesh: TriMesh) -> Tree:
+    """Return a tree over the mesh's faces that have an area."""
+    keep = np.flatnonzero(mesh.face_areas > 0)
+    corners = mesh.points[mesh.faces[keep]]
+    order, low, high, span = _split(corners)
+    normals = _upright(mesh)
+    return Tree(
+        np.ascontiguousarray(corners[order]),
+        keep[order].astype(np.int64),
+        low,
+        high,
+        span,
+        np.ascontiguousarray(normals[keep][order]),
+    )
+
+
+def _split(
+    corners: NDArray[np.float64],
+) -> tuple[NDArray[np.int64], NDArray[np.float64], NDArray[np.float64], NDArray[np.int64]]:
+    """Halve the faces by the middle of their longest extent, until a leaf is small."""
+    middles = corners.mean(axis=1)
+    face_low, face_high = corners.min(axis=1), corners.max(axis=1)
+    order = np.arange(len(corners))
+    low: list[NDArray[np.float64]] = []
+    high: list[NDArray[np.float64]] = []
+    span: list[list[int]] = []
+    todo = [(0, len(corners), -1, 0)]
+    while todo:
+        first, last, parent, side = todo.pop()
+        node = len(low)
+        if parent >= 0:
+            span[parent][side] = -1 - node if side == 0 else node
+        part = order[first:last]
+        low.append(face_low[part].min(axis=0))
+        high.append(face_high[part].max(axis=0))
+        span.append([first, last])
+        if last - first > LEAF_FACES:
+            axis = int(np.argmax(np.ptp(middles[part], axis=0)))
+            half = (last - first) // 2
+            order[first:last] = part[np.argpartition(middles[part, axis], half)]
+            todo.append((first + half, last, node, 1))
+            todo.append((first, first + half, node, 0))
+    return order, np.array(low), np.array(high), np.array(span, dtype=np.int64)
+
+
+def _upright(mesh: TriMesh) -> NDArray[np.float64]:
+    points, faces, normal = mesh.points, mesh.faces, mesh.face_normals
+    at_corner = np.zeros_like(points)
+    for k in range(3):
+        u = points[faces[:, (k + 1) % 3]] - points[faces[:, k]]
+        v = points[faces[:, (k + 2) % 3]] - points[faces[:, k]]
+        length = np.linalg.norm(u, axis=1) * np.linalg.norm(v, axis=1)
+        cosine = np.einsum("ij,ij->i", u, v) / np.where(length > 0, length, 1.0)
+        angle = np.where(length > 0, np.arccos(np.clip(cosine, -1, 1)), 0.0)
+        np.add.at(at_corner, faces[:, k], normal * angle[:, None])
+    at_edge = np.zeros((len(mesh.edges), 3))
+    for k in range(3):
+        np.add.at(at_edge, mesh.face_edges[:, k], normal)
+    table = np.empty((len(faces), 7, 3))
+    table[:, 0:3] = at_corner[faces]
+    table[:, 3:6] = at_edge[mesh.face_edges]
+    table[:, 6] = normal
+    length = np.linalg.norm(table, axis=2, keepdims=True)
+    return table / np.where(length > 0, length, 1.0)
+
+
+@kernel
+def _box_distance_sq(low, high, px, py, pz):  # type: ignore[no-untyped-def]
+    dx = max(low[0] - px, 0.0, px - high[0])
+    dy = max(low[1] - py, 0.0, py - high[1])
+    dz = max(low[2] - pz, 0.0, pz - high[2])
+    return dx * dx + dy * dy + dz * dz
+
+
+@kernel
+def closest_in_nodes(low, high, span, corners, root, guess, px, py, pz):  # type: ignore[no-untyped-def]
+    """Return (squared distance m², face, part, x, y, z) of the surface point closest to p.
+
+    `guess` is a face whose distance bounds the search from the start. Nodes are numbered
+    from 0 in `low`, `high` and `span`; `root` is where this surface's tree begins.
+    """
+    stack = np.empty(64, np.int64)
+    stack[0] = root
+    top = 1
+    t = corners[guess]
+    u, v, w, part = closest_on_triangle(px, py, pz, t[0], t[1], t[2])
+    cx = u * t[0, 0] + v * t[1, 0] + w * t[2, 0]
+    cy = u * t[0, 1] + v * t[1, 1] + w * t[2, 1]
+    cz = u * t[0, 2] + v * t[1, 2] + w * t[2, 2]
+    best = (px - cx) ** 2 + (py - cy) ** 2 + (pz - cz) ** 2
+    face = guess
+    while top > 0:
+        top -= 1
+        node = stack[top]
+        if _box_distance_sq(low[node], high[node], px, py, pz) >= best:
+            continue
+        if span[node, 0] < 0:
+            left, right = -1 - span[node, 0], span[node, 1]
+            near = _box_distance_sq(low[left], high[left], px, py, pz)
+            far = _box_distance_sq(low[right], high[right], px, py, pz)
+            if near > far:
+                left, right = right, left
+            stack[top] = right
+            stack[top + 1] = left
+            top += 2
+        else:
+            for f in range(span[node, 0], span[node, 1]):
+                t = corners[f]
+                u, v, w, where = closest_on_triangle(px, py, pz, t[0], t[1], t[2])
+                x = u * t[0, 0] + v * t[1, 0] + w * t[2, 0]
+                y = u * t[0, 1] + v * t[1, 1] + w * t[2, 1]
+                z = u * t[0, 2] + v * t[1, 2] + w * t[2, 2]
+                d = (px - x) ** 2 + (py - y) ** 2 + (pz - z) ** 2
+                if d < best:
+                    best, face, part = d, f, where
+                    cx, cy, cz = x, y, z
+    return best, face, part, cx, cy, cz
+
+
+@parallel_kernel
+def closest_points(tree, points, distance, face):  # type: ignore[no-untyped-def]
+    """Fill distance (n,) in metres, signed by the surface's side, and face (n,), the tree's face, for points (n, 3)."""
+    for i in numba.prange(len(points)):
+        px, py, pz = points[i, 0], points[i, 1], points[i, 2]
+        sq, f, part, x, y, z = closest_in_nodes(tree.low, tree.high, tree.span, tree.corners, 0, 0, px, py, pz)
+        n = tree.normals[f, part]
+        side = (px - x) * n[0] + (py - y) * n[1] + (pz - z) * n[2]
+        distance[i] = np.sqrt(sq) if side >= 0.0 else -np.sqrt(sq)
+        face[i] = f
+
+
+def distances_to_mesh(tree: Tree, points: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return the signed distances (n,) in metres from points (n, 3) to the tree's surface; negative inside."""
+    distance, face = np.empty(len(points)), np.empty(len(points), dtype=np.int64)
+    closest_points(tree, np.ascontiguousarray(points, dtype=np.float64), distance, face)
+    return distance

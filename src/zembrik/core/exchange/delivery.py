@@ -1,0 +1,186 @@
+"""Delivering a cache: an exported file, whole or not at all, with its manifest."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import re
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zembrik.core.cache.layout import write_whole
+from zembrik.core.cache.reader import Cache
+from zembrik.core.problem import Problem
+from zembrik.core.units import METRES_PER_UNIT, from_si
+
+FORMATS: dict[str, str] = {
+    "glb": "binary glTF 2.0, one file",
+    "usdc": "OpenUSD, binary",
+    "usda": "OpenUSD, text",
+    "obj.zip": "one OBJ a body and frame, in a zip",
+}
+SCHEMA = "zembrik.delivery/1"
+Tell = Callable[[int, int], bool]
+
+
+@dataclass(frozen=True)
+class Order:
+    """What is to be delivered.
+
+    Attributes:
+        format: one of `FORMATS`.
+        frames: first and last; None for all committed frames.
+        bodies: names; empty for all.
+        unit: of lengths in the file.
+        up_axis: "y" or "z".
+    """
+
+    format: str
+    frames: tuple[int, int] | None = None
+    bodies: tuple[str, ...] = ()
+    unit: str = "m"
+    up_axis: str = "y"
+
+
+@dataclass(frozen=True)
+class Part:
+    """One body of a delivery.
+
+    Attributes:
+        name: the body's name.
+        file_name: the same, fit for files and paths, unique in the delivery.
+        number: in the cache.
+        faces: int32 (faces, 3).
+    """
+
+    name: str
+    file_name: str
+    number: int
+    faces: NDArray[np.int32]
+
+
+@dataclass(frozen=True)
+class Content:
+    """A checked order on a cache, from which the formats write."""
+
+    cache: Cache
+    order: Order
+    first: int
+    last: int
+    parts: list[Part]
+
+    @property
+    def frames(self) -> range:
+        """The frame numbers."""
+        return range(self.first, self.last + 1)
+
+    def points(self, part: Part, frame: int) -> NDArray[np.float32]:
+        """Return a body's points (n, 3) in the order's unit and axes."""
+        si = self.cache.points(part.number, frame)
+        if self.order.unit == "m" and self.order.up_axis == "y":
+            return si
+        return from_si(si, self.order.unit, self.order.up_axis).astype(np.float32)
+
+
+def prepare(cache: Cache, order: Order) -> Content:
+    """Check an order against a cache.
+
+    Raises:
+        Problem: for a format, body, frame, unit or axis that cannot be delivered.
+    """
+    if order.format not in FORMATS:
+        raise Problem(f"there is no format '{order.format}'.", "export", f"The formats are {', '.join(FORMATS)}.")
+    if order.unit not in METRES_PER_UNIT or order.up_axis not in ("y", "z"):
+        raise Problem(
+            f"unit '{order.unit}' with '{order.up_axis}' up is not known.", "export", "Units are m, cm, mm, in, ft."
+        )
+    if order.format == "glb" and (order.unit, order.up_axis) != ("m", "y"):
+        raise Problem("glTF files are always in metres with Y up.", "export", "Leave unit and axis, or choose usdc.")
+    if cache.done is None:
+        raise Problem("the cache holds no frame yet.", str(cache.path), "Bake it first.")
+    first, last = order.frames or (cache.first, cache.done)
+    if not cache.first <= first <= last <= cache.done:
+        raise Problem(
+            f"frames {first} to {last} are not all in the cache.", "export", f"It holds {cache.first} to {cache.done}."
+        )
+    names = order.bodies or tuple(cache.names)
+    parts: list[Part] = []
+    for name in names:
+        number = cache.body_number(name)
+        stem = re.sub(r"[^A-Za-z0-9_]+", "_", name).strip("_")[:60] or "body"
+        stem = f"b_{stem}" if stem[0].isdigit() else stem
+        taken = {p.file_name for p in parts}
+        parts.append(Part(name, stem if stem not in taken else f"{stem}_{number}", number, cache.faces(number)))
+    return Content(cache, order, first, last, parts)
+
+
+def deliver(cache: Cache, out: Path, order: Order, tell: Tell = lambda done, total: True) -> dict[str, Any]:
+    """Write the file and its manifest beside it; return the manifest.
+
+    Args:
+        cache: what to take from.
+        out: the file to write; replaced if it is there.
+        order: what to write.
+        tell: called with frames done and in all; returning False stops and leaves no file.
+
+    Raises:
+        Problem: for a wrong order, a damaged frame, a place that cannot be written, or a stop.
+    """
+    from zembrik.core.exchange import gltf, obj_sequence, usd
+
+    content = prepare(cache, order)
+    writers = {"glb": gltf.write, "usdc": usd.write, "usda": usd.write, "obj.zip": obj_sequence.write}
+    part = out.with_name(f".{out.stem}.{os.getpid()}.part.{order.format}")
+    try:
+        part.touch()
+        writers[order.format](content, part, tell)
+        manifest = _manifest(content, part, out)
+        os.replace(part, out)
+        write_whole(manifest_path(out), json.dumps(manifest, indent=1, ensure_ascii=False).encode())
+    except OSError as error:
+        raise Problem(
+            f"the file cannot be written: {error.strerror}.", str(out), "Choose a folder you may write to."
+        ) from None
+    finally:
+        part.unlink(missing_ok=True)
+    return manifest
+
+
+def manifest_path(out: Path) -> Path:
+    """Return where a delivery's manifest lies: beside the file."""
+    return out.with_name(f"{out.name}.manifest.json")
+
+
+def _manifest(content: Content, part: Path, out: Path) -> dict[str, Any]:
+    with part.open("rb") as file:
+        digest = hashlib.file_digest(file, "sha256").hexdigest()
+    attributes = content.cache.attributes
+    return {
+        "schema": SCHEMA,
+        "file": out.name,
+        "format": content.order.format,
+        "sha256": digest,
+        "bytes": part.stat().st_size,
+        "setup_hash": attributes["setup_hash"],
+        "title": attributes["setup"]["title"],
+        "solver": attributes["solver"],
+        "fps": content.cache.fps,
+        "frames": [content.first, content.last],
+        "length_unit": content.order.unit,
+        "up_axis": content.order.up_axis,
+        "bodies": [p.name for p in content.parts],
+    }
+
+
+def told_frames(content: Content, tell: Tell) -> Iterator[int]:
+    """Yield the frames, telling after each; raises Problem when told to stop."""
+    for done, frame in enumerate(content.frames, 1):
+        yield frame
+        if not tell(done, len(content.frames)):
+            raise Problem("the delivery was stopped; nothing was written.", "export")

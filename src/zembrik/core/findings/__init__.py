@@ -1,0 +1,1 @@
+"""What is wrong with a setup, how much, and the remedy."""

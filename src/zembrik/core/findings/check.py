@@ -1,0 +1,165 @@
+"""Every check of a setup, in the order of the job."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zembrik.core.findings.finding import Finding, set_value
+from zembrik.core.problem import Problem
+from zembrik.core.setup.assets import Assets, placed_mesh
+from zembrik.core.setup.document import GridMesh, Setup
+from zembrik.core.setup.resolve import resolve
+from zembrik.core.solver.build import build_world
+from zembrik.core.solver.world import World
+from zembrik.core.start.overlap import find_overlaps, places_of
+
+FEW_ROWS = 10  # fewer rows of points than this across a sheet fold like a board
+
+
+def check_setup(setup: Setup, assets: Assets) -> list[Finding]:
+    """Return all findings of a setup, severe ones first.
+
+    A setup that cannot be simulated at all (a missing mesh, say) has that as its one finding.
+    """
+    try:
+        world = build_world(setup, assets)
+        found = [*few_points(setup, assets), *endless_fall(setup, world), *start_overlaps(setup, world)]
+    except Problem as problem:
+        remedy = f" {problem.remedy}" if problem.remedy else ""
+        return [
+            Finding(
+                "unusable", "Intake", True, "This setup cannot be simulated", f"{problem.where}: {problem.what}{remedy}"
+            )
+        ]
+    return sorted(found, key=lambda f: not f.severe)
+
+
+def few_points(setup: Setup, assets: Assets) -> list[Finding]:
+    """A cloth whose points are so far apart that it can only fold like a board."""
+    found = []
+    for k, body in enumerate(setup.bodies):
+        if body.role != "cloth":
+            continue
+        mesh = placed_mesh(body, assets)
+        spacing = float(np.median(mesh.edge_lengths))
+        # The sheet's shorter side as if it were flat and square in outline: from its area and length.
+        area, longest = float(mesh.face_areas.sum()), float(np.linalg.norm(mesh.size))
+        side = max(area / longest, 1e-9) if longest else 1e-9
+        rows = side / spacing
+        if rows >= FEW_ROWS:
+            continue
+        text = (
+            f"'{body.name}' has {len(mesh.points)} points, {spacing * 100:.1f} cm apart: about {rows:.0f} rows across "
+            f"its {side:.2f} m. Below {FEW_ROWS} rows it folds like a board, whatever its fabric."
+        )
+        grid = body.mesh
+        if isinstance(grid, GridMesh):
+            target = min(grid.size) * body.place.scale / (2.5 * FEW_ROWS)
+            segments = [max(2, round(s * body.place.scale / target)) for s in grid.size]
+            label = f"Use {segments[0]} × {segments[1]} cells"
+            patch = [set_value(f"/bodies/{k}/mesh/segments", segments)]
+            found.append(
+                Finding("few_points", "Intake", False, "Too few points to bend", text, body.name, None, label, patch)
+            )
+        else:
+            text += " Subdivide it where it was made and take it in again."
+            found.append(Finding("few_points", "Intake", False, "Too few points to bend", text, body.name))
+    return found
+
+
+def endless_fall(setup: Setup, world: World) -> list[Finding]:
+    """A cloth that nothing can stop: no ground below, no pin, no collider in its way."""
+    gravity = world.gravity
+    strength = float(np.linalg.norm(gravity))
+    if strength == 0.0 or setup.world.ground is not None:
+        return []
+    down = gravity / strength
+    found = []
+    seconds = (setup.frames[1] - setup.frames[0] + setup.preroll) / setup.fps
+    for body in world.bodies:
+        if (world.w[body.first : body.last] == 0.0).any() or _jointed_or_driven(setup, body.name):
+            continue
+        x = places_of(world, body)[0]
+        if any(_in_the_way(world, c, x, down) for c in range(len(world.colliders.names))):
+            continue
+        deep = 0.5 * strength * seconds**2
+        lowest = float((x @ -down).min())
+        text = (
+            f"Nothing holds '{body.name}' and nothing lies below it: without air it would fall {deep:.0f} m "
+            f"in the shot's {seconds:.1f} s."
+        )
+        height = round(min(0.0, lowest - 0.001), 4)
+        patch = [set_value("/world", {**setup.document().get("world", {}), "ground": {"height": height}})]
+        label = f"Put a ground at {height:g} m"
+        found.append(
+            Finding(
+                "endless_fall", "Start", True, "Falls for ever", text, body.name, _place(x.mean(axis=0)), label, patch
+            )
+        )
+    return found
+
+
+def _jointed_or_driven(setup: Setup, name: str) -> bool:
+    driven = any(b.name == name and b.motion is not None for b in setup.bodies)
+    return driven or any(name in joint.bodies for joint in setup.joints)
+
+
+def _in_the_way(world: World, c: int, x: np.ndarray, down: np.ndarray) -> bool:
+    """Tell whether a collider meets the shadow that a body throws along gravity."""
+    low, high = world.colliders.fields.low[c], world.colliders.fields.high[c]
+    if not np.isfinite(low).all() or any(moving == c for moving, _ in world.colliders.movers):
+        return True  # an endless plane, or one that may come to be there
+    corners = np.array(
+        [[(low, high)[i][0], (low, high)[j][1], (low, high)[k][2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)]
+    )
+    side = np.cross(down, np.eye(3)[int(np.argmin(np.abs(down)))])
+    side /= np.linalg.norm(side)
+    plane = np.stack([side, np.cross(down, side)], axis=1)
+    mine, theirs = x @ plane, corners @ plane
+    beside = (mine.max(axis=0) < theirs.min(axis=0)).any() or (mine.min(axis=0) > theirs.max(axis=0)).any()
+    return bool(not beside and (corners @ down).max() > (x @ down).min())
+
+
+def start_overlaps(setup: Setup, world: World) -> list[Finding]:
+    """A cloth that begins inside a collider, and would leave it at speed."""
+    found = []
+    resolved = resolve(setup)
+    dt = 1.0 / (setup.fps * resolved.quality("substeps"))
+    names = {body.name: k for k, body in enumerate(setup.bodies)}
+    for overlap in find_overlaps(world):
+        speed = overlap.depth_m / dt
+        text = (
+            f"{overlap.points} points of '{overlap.body}' begin inside '{overlap.collider}', the deepest by "
+            f"{overlap.depth_m * 1000:.1f} mm. Pushed out within one substep, it would leave at {speed:.1f} m/s."
+        )
+        k = names[overlap.body]
+        body = setup.bodies[k]
+        label, patch = "", []
+        if body.pins:
+            text += " It is pinned, so it is yours to move, or give the collider less thickness."
+        elif not np.isfinite(overlap.lift_m):
+            text += " No straight way out was found, so it is yours to move."
+        else:
+            label = f"Move it {overlap.lift_m * 1000:.1f} mm out"
+            moved = np.array(body.place.translate) + overlap.direction * (overlap.lift_m + 1e-4)
+            place = {**body.place.model_dump(mode="json"), "translate": [round(float(v), 5) for v in moved]}
+            patch = [set_value(f"/bodies/{k}/place", place)]
+        severe = overlap.depth_m > 0.0005
+        found.append(
+            Finding(
+                "start_overlap",
+                "Start",
+                severe,
+                "Overlap at the start",
+                text,
+                overlap.body,
+                _place(overlap.at),
+                label,
+                patch,
+            )
+        )
+    return found
+
+
+def _place(point: np.ndarray) -> tuple[float, float, float]:
+    return (round(float(point[0]), 5), round(float(point[1]), 5), round(float(point[2]), 5))

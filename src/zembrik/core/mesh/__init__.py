@@ -1,0 +1,1 @@
+"""Triangle meshes and primitive shapes."""

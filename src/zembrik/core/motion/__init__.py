@@ -1,0 +1,1 @@
+"""Numbers over frames."""

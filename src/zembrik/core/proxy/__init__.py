@@ -1,0 +1,1 @@
+"""Stand-in shapes: fitted, measured, drawn."""

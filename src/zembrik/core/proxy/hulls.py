@@ -1,0 +1,114 @@
+"""Several hulls: a hollow shape cut into parts that have few hollows, each in its own hull.
+
+The part with the deepest hollow is cut by the plane that leaves the smallest hulls, again
+and again, until no hollow is deeper than asked or there are as many parts as allowed.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.spatial import ConvexHull, QhullError
+
+from zembrik.core.mesh.trimesh import TriMesh
+from zembrik.core.problem import Problem
+
+Floats = NDArray[np.float64]
+CUTS = 9  # places tried along each axis
+LEAST_SHARE = 0.02  # of the whole volume: a smaller part is not worth a hull
+
+
+class _Part:
+    """A piece of the surface: its triangles' corners (t, 3, 3), its hull, and how deep its hollows are (m)."""
+
+    def __init__(self, corners: Floats) -> None:
+        self.corners = corners
+        points = np.unique(corners.reshape(-1, 3).round(12), axis=0)
+        self.hull = ConvexHull(points)  # Barber, Dobkin and Huhdanpaa 1996
+        self.points = points[self.hull.vertices]
+        self.volume = float(self.hull.volume)
+        seen = np.concatenate([corners.reshape(-1, 3), corners.mean(axis=1)])
+        planes = self.hull.equations
+        inside = -(seen @ planes[:, :3].T + planes[:, 3]).max(axis=1)
+        # A cut leaves open rims, whose points lie inside of nothing: only what faces outwards hollows count.
+        self.hollow = float(inside.max(initial=0.0))
+
+
+def several_hulls(mesh: TriMesh, most: int, hollow_share: float, name: str = "") -> list[Floats]:
+    """Return the corners of each part's hull, float64 (k, 3), metres.
+
+    Args:
+        mesh: a closed mesh, metres.
+        most: how many hulls there may be.
+        hollow_share: the deepest hollow left, as a share of the mesh's size.
+        name: of the body, for errors.
+
+    Raises:
+        Problem: when the mesh is flat.
+    """
+    bound = hollow_share * float(np.linalg.norm(mesh.size))
+    try:
+        parts = [_Part(mesh.points[mesh.faces[mesh.face_areas > 0]])]
+    except (QhullError, ValueError):
+        raise Problem("the mesh is flat, so hulls would have no inside.", name, "Choose box or surface.") from None
+    whole = parts[0].volume
+    settled: set[int] = set()
+    while len(parts) < most:
+        open_parts = [p for p in parts if p.hollow > bound and id(p) not in settled]
+        if not open_parts:
+            break
+        worst = max(open_parts, key=lambda p: p.hollow)
+        halves = _best_cut(worst, whole)
+        if halves is None:
+            settled.add(id(worst))
+            continue
+        at = parts.index(worst)
+        parts[at : at + 1] = halves
+    return [p.points for p in parts]
+
+
+def _best_cut(part: _Part, whole: float) -> list[_Part] | None:
+    """Return the two parts whose hulls are smallest together, or None when no cut helps."""
+    middle = part.points.mean(axis=0)
+    axes = np.linalg.eigh(np.cov((part.points - middle).T))[1].T
+    best, least = None, part.volume * 0.995
+    for axis in axes:
+        along = part.points @ axis
+        for share in np.linspace(0.1, 0.9, CUTS):
+            offset = float(along.min() + share * np.ptp(along))
+            sides = [_clip(part.corners, axis, offset), _clip(part.corners, -axis, -offset)]
+            if min(len(s) for s in sides) < 4:
+                continue
+            try:
+                halves = [_Part(side) for side in sides]
+            except (QhullError, ValueError):
+                continue
+            if min(h.volume for h in halves) < LEAST_SHARE * whole:
+                continue
+            total = sum(h.volume for h in halves)
+            if total < least:
+                best, least = halves, total
+    return best
+
+
+def _clip(corners: Floats, axis: Floats, offset: float) -> Floats:
+    """Return the triangles (t, 3, 3) of what lies above the plane axis · x = offset."""
+    height = corners @ axis - offset
+    above = height > 0
+    count = above.sum(axis=1)
+    kept = [corners[count == 3]]
+    for k in range(3):
+        i, j = (k + 1) % 3, (k + 2) % 3
+        lone, pair = above[:, k] & (count == 1), ~above[:, k] & (count == 2)
+        for group, only in ((lone, True), (pair, False)):
+            t, h = corners[group], height[group]
+            if not len(t):
+                continue
+            one = t[:, k] + (t[:, i] - t[:, k]) * (h[:, k] / (h[:, k] - h[:, i]))[:, None]
+            two = t[:, k] + (t[:, j] - t[:, k]) * (h[:, k] / (h[:, k] - h[:, j]))[:, None]
+            if only:
+                kept.append(np.stack([t[:, k], one, two], axis=1))
+            else:
+                kept.append(np.stack([one, t[:, i], t[:, j]], axis=1))
+                kept.append(np.stack([one, t[:, j], two], axis=1))
+    return np.concatenate(kept)

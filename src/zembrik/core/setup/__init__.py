@@ -1,0 +1,1 @@
+"""The setup document, its presets and its meshes."""

@@ -1,0 +1,591 @@
+"""The setup: the one document that says everything a bake depends on.
+
+Every dial carries its unit and two sentences (what it does to the picture, what it costs),
+which the page, the command line and docs/setup.schema.json all show.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from itertools import pairwise
+from typing import Annotated, Any, Literal
+
+from pydantic import (
+    AfterValidator,
+    BaseModel,
+    ConfigDict,
+    Discriminator,
+    Field,
+    Tag,
+    ValidationError,
+    field_validator,
+    model_validator,
+)
+
+from zembrik.core.problem import Problem
+from zembrik.core.setup.materials import PRESETS, SIMULATED, dials_of
+from zembrik.core.units import LengthUnit, UpAxis
+
+SCHEMA: Literal["zembrik.setup/1"] = "zembrik.setup/1"
+MOST_BYTES = 2_000_000
+Vector = tuple[float, float, float]
+
+
+def dial(default: Any, unit: str, what: str, cost: str = "", **limits: Any) -> Any:
+    """Return a field with a unit and its sentence; None as default means: preset or profile decides."""
+    extra: Any = {"unit": unit, "what": what, "cost": cost}
+    return Field(default, description=f"{what} {cost}".strip(), json_schema_extra=extra, **limits)
+
+
+class Part(BaseModel):
+    """What all parts of the document share: unknown fields and non-finite numbers are errors."""
+
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False, frozen=True)
+
+
+class FileMesh(Part):
+    """A mesh from a file; its points are turned to metres with Y up on the way in."""
+
+    file: str = Field(
+        min_length=1, max_length=1000, description="Path beside the setup, or the name of a stored asset."
+    )
+    unit: LengthUnit = dial("m", "", "The unit the file's numbers are in.")
+    up_axis: UpAxis = dial("y", "", "The axis that points up in the file.")
+
+
+class GridMesh(Part):
+    """A flat sheet, facing up."""
+
+    shape: Literal["grid"]
+    size: tuple[Annotated[float, Field(gt=0, le=1000)], Annotated[float, Field(gt=0, le=1000)]]
+    segments: tuple[Annotated[int, Field(ge=1, le=1000)], Annotated[int, Field(ge=1, le=1000)]]
+
+
+class BoxMesh(Part):
+    """A closed box."""
+
+    shape: Literal["box"]
+    size: tuple[
+        Annotated[float, Field(gt=0, le=1000)],
+        Annotated[float, Field(gt=0, le=1000)],
+        Annotated[float, Field(gt=0, le=1000)],
+    ]
+    segments: int = Field(1, ge=1, le=200)
+
+
+class BallMesh(Part):
+    """A closed ball."""
+
+    shape: Literal["ball"]
+    radius: float = Field(gt=0, le=1000)
+    rings: int = Field(16, ge=4, le=256)
+
+
+class CylinderMesh(Part):
+    """A closed cylinder along Y."""
+
+    shape: Literal["cylinder"]
+    radius: float = Field(gt=0, le=1000)
+    height: float = Field(gt=0, le=1000)
+    sides: int = Field(24, ge=3, le=512)
+
+
+class CapsuleMesh(Part):
+    """A closed capsule along Y; the height includes its caps."""
+
+    shape: Literal["capsule"]
+    radius: float = Field(gt=0, le=1000)
+    height: float = Field(gt=0, le=1000)
+    sides: int = Field(24, ge=4, le=512)
+
+
+class RingMesh(Part):
+    """A closed ring lying flat."""
+
+    shape: Literal["ring"]
+    radius: float = Field(gt=0, le=1000)
+    tube: float = Field(gt=0, le=1000)
+    sides: int = Field(32, ge=3, le=512)
+
+
+def _mesh_tag(value: Any) -> str:
+    """Tell a mesh from a file from a shape, so that an error speaks only of the one that was meant."""
+    if isinstance(value, dict):
+        return f"shape-{value['shape']}" if "shape" in value else "from-file"
+    return f"shape-{getattr(value, 'shape', '')}" if hasattr(value, "shape") else "from-file"
+
+
+Mesh = Annotated[
+    Annotated[FileMesh, Tag("from-file")]
+    | Annotated[GridMesh, Tag("shape-grid")]
+    | Annotated[BoxMesh, Tag("shape-box")]
+    | Annotated[BallMesh, Tag("shape-ball")]
+    | Annotated[CylinderMesh, Tag("shape-cylinder")]
+    | Annotated[CapsuleMesh, Tag("shape-capsule")]
+    | Annotated[RingMesh, Tag("shape-ring")],
+    Discriminator(
+        _mesh_tag,
+        custom_error_type="unknown_shape",
+        custom_error_message="a mesh is a 'file' or one of the shapes grid, box, ball, cylinder, capsule, ring",
+    ),
+]
+
+
+class Place(Part):
+    """Where a body stands: scaled first, then turned about X, Y and Z, then moved."""
+
+    translate: Vector = dial((0.0, 0.0, 0.0), "m", "Where the body's origin stands.")
+    rotate: Vector = dial((0.0, 0.0, 0.0), "°", "Turns about X, then Y, then Z.")
+    scale: float = dial(1.0, "×", "Size against the file's own.", gt=0, le=1e6)
+
+
+def _check_rising(keys: list[Any]) -> list[Any]:
+    for one, two in pairwise(keys):
+        if two[0] <= one[0]:
+            raise ValueError(f"keys must rise in frames, but frame {two[0]:g} comes after frame {one[0]:g}")
+    return keys
+
+
+Ease = Literal["hold", "straight", "smooth"]
+
+
+class Keys(Part):
+    """A number over frames."""
+
+    keys: Annotated[list[tuple[float, float]], AfterValidator(_check_rising)] = Field(
+        min_length=1, max_length=10000, description="[frame, value] pairs."
+    )
+    ease: Ease = "straight"
+
+
+class VectorKeys(Part):
+    """Three numbers over frames."""
+
+    keys: Annotated[list[tuple[float, Vector]], AfterValidator(_check_rising)] = Field(
+        min_length=1, max_length=10000, description="[frame, [x, y, z]] pairs."
+    )
+    ease: Ease = "straight"
+
+
+class Material(Part):
+    """What a cloth, a rigid or a soft body is made of; what is left out comes from the preset."""
+
+    preset: str | None = dial(None, "", "The fabric or stuff that fills in every value left out.")
+    area_density: float | None = dial(
+        None, "kg/m²", "Weight of the fabric: heavy cloth hangs, light cloth flies.", gt=0, le=100
+    )
+    stretch: float | None = dial(
+        None,
+        "N/m",
+        "Pull that would double the length; low values sag.",
+        "High values want more substeps.",
+        gt=0,
+        le=1e7,
+    )
+    compression: float | None = dial(
+        None, "N/m", "The same against push: low values let cloth gather.", "", gt=0, le=1e7
+    )
+    shear: float | None = dial(None, "N/m", "Resistance to going askew; low values drape softly.", "", gt=0, le=1e7)
+    bend: float | None = dial(
+        None, "N·m", "Decides the size of wrinkles: stiff gives few and wide ones.", "", ge=0, le=1e4
+    )
+    damping: float | None = dial(
+        None,
+        "s",
+        "Slows changes of form from inside; high values move like wet felt.",
+        "Costs a fifth of the time when above 0.",
+        ge=0,
+        le=10,
+    )
+    friction: float | None = dial(None, "", "Grip on what it touches; above 1 it hardly slides.", "", ge=0, le=10)
+    sliding_friction: float | None = dial(
+        None, "", "Grip once it slides; lower than the grip at rest lets things slip off suddenly.", "", ge=0, le=10
+    )
+    density: float | None = dial(
+        None, "kg/m³", "Weight of the stuff: heavy bodies push light ones aside.", "", gt=0, le=30000
+    )
+    lift: float | None = dial(
+        None, "", "Share of the push across the wind that a slanting face feels: makes cloth sail.", "", ge=0, le=10
+    )
+    yield_angle: float | None = dial(
+        None, "°", "Fold up to which cloth springs back; beyond, a crease stays.", "", ge=0, le=180
+    )
+    tack: float | None = dial(
+        None, "Pa", "Pull per area with which it clings to colliders and rigid bodies it has come close to.", "", ge=0,
+        le=1e6
+    )  # fmt: skip
+    tack_distance: float | None = dial(None, "m", "How far off a surface the tack breaks.", "", ge=0, le=1)
+    young: float | None = dial(
+        None, "Pa", "Push per area that would halve it: low is dough, high is cork.", "High values want more substeps.",
+        gt=0, le=1e11
+    )  # fmt: skip
+    poisson: float | None = dial(
+        None,
+        "",
+        "How much it bulges aside when pressed: 0 not at all, near 0.5 it keeps its volume.",
+        "",
+        ge=0,
+        le=0.49,
+    )
+    yield_strain: float | None = dial(
+        None, "", "Change of form up to which it springs back; beyond, it stays.", "", ge=0, le=10
+    )
+    creep: float | None = dial(
+        None, "times a second", "How fast what is beyond the yield strain becomes its own form; 0 never.", "", ge=0,
+        le=1000
+    )  # fmt: skip
+    bounce: float | None = dial(None, "×", "Share of its speed that it springs back with: 0 stays, 1 never rests.", "",
+                                ge=0, le=1)  # fmt: skip
+    drag: float | None = dial(None, "", "Share of the air's pressure it feels: 0 is as in a vacuum.", "", ge=0, le=10)
+
+    pressure: float | Keys = dial(
+        0.0, "Pa", "Of a closed sheet: more pressure inside than outside, over frames; blows it up."
+    )
+    rest_length: float | Keys = dial(
+        1.0, "×", "Length against the mesh's own, over frames: below 1 a band draws tight onto what it goes around."
+    )
+
+    @field_validator("rest_length")
+    @classmethod
+    def _positive(cls, value: float | Keys) -> float | Keys:
+        least = value if isinstance(value, float | int) else min(v for _, v in value.keys)
+        if least < 0.05:
+            raise ValueError("a rest length is at least 0.05 of the mesh's own")
+        return value
+
+    @field_validator("preset")
+    @classmethod
+    def _known(cls, name: str | None) -> str | None:
+        if name is not None and not any(name in presets for presets in PRESETS.values()):
+            every = "; ".join(f"{role}: {', '.join(presets)}" for role, presets in PRESETS.items())
+            raise ValueError(f"there is no preset '{name}'; there are {every}")
+        return name
+
+
+class Motion(Part):
+    """How a body moves by itself, on top of its place."""
+
+    translate: VectorKeys | None = dial(None, "m", "Way from its place, over frames.")
+    rotate: VectorKeys | None = dial(
+        None, "°", "Turns about X, Y, Z through its origin, over frames; more than a full turn is fine."
+    )
+
+
+class Proxy(Part):
+    """The stand-in shape that contact sees instead of the mesh."""
+
+    kind: Literal["plane", "ball", "box", "capsule", "hull", "hulls", "surface"] = dial(
+        "surface", "", "The shape other bodies touch.", "Surface is the exact mesh and the slowest."
+    )
+    most: int = dial(8, "hulls", "Of several hulls: how many there may be.", "Time grows with them.", ge=1, le=64)
+    hollow: float = dial(
+        0.02, "×", "Of several hulls: deepest hollow left, as a share of the size; small is faithful.", "More hulls.",
+        gt=0, le=1
+    )  # fmt: skip
+    sides: Literal["outside", "both"] = dial(
+        "outside", "", "Of an exact surface: contact from its outside, or from both sides, for open sheets."
+    )
+
+
+class PinnedPoints(Part):
+    """Which points a pin takes."""
+
+    box: tuple[Vector, Vector] | None = dial(
+        None, "m", "All points inside this box at the start: lowest and highest corner."
+    )
+    numbers: list[Annotated[int, Field(ge=0)]] | None = Field(None, description="Point numbers of the mesh.")
+
+    @model_validator(mode="after")
+    def _one(self) -> PinnedPoints:
+        if (self.box is None) == (self.numbers is None):
+            raise ValueError("give either 'box' or 'numbers'")
+        return self
+
+
+class Pin(Part):
+    """Points that stay where they are, or go with another body."""
+
+    points: PinnedPoints
+    follow: str | None = Field(None, max_length=120, description="The body whose motion the points follow.")
+
+
+class Body(Part):
+    """An object in the shot."""
+
+    name: str = Field(min_length=1, max_length=120, description="Unique in the setup.")
+    role: Literal["cloth", "soft", "rigid", "collider", "left out"] = dial(
+        "left out", "", "What the body does in the simulation."
+    )
+    mesh: Mesh
+    place: Place = Place()
+    material: Material | None = None
+    thickness: float | None = dial(
+        None, "m", "Room kept free on each side; both bodies' rooms add up in contact.", "", ge=0, le=1
+    )
+    friction: float | None = dial(None, "", "Grip of a collider's surface.", "", ge=0, le=10)
+    bounce: float | None = dial(None, "×", "Of a collider: share of their speed that rigid bodies get back.", "",
+                                ge=0, le=1)  # fmt: skip
+    gravity: float = dial(1.0, "×", "Factor on the shot's gravity for this body: 0 floats, negative rises.", "",
+                          ge=-100, le=100)  # fmt: skip
+    cell: float | None = dial(
+        None, "m", "Of a soft body: how wide the cells are that carry its surface; small ones bend finely.",
+        "Half as wide is eight times as many.", gt=0, le=1000
+    )  # fmt: skip
+    proxy: Proxy | None = None
+    motion: Motion | None = None
+    release: int | None = dial(
+        None, "frame", "Of a rigid body with a motion: when it is let go, with the speed it has then."
+    )
+    pins: list[Pin] = []
+
+    @field_validator("name")
+    @classmethod
+    def _usable(cls, name: str) -> str:
+        if name != name.strip() or re.search(r"[/\\\x00-\x1f]", name) or name in (".", ".."):
+            raise ValueError("a body's name has no slashes, no line breaks and no blanks at its ends")
+        return name
+
+    @model_validator(mode="after")
+    def _fits_role(self) -> Body:
+        role, unfit = self.role, []
+        if role in SIMULATED:
+            unfit = [n for n in ("friction", "bounce") if getattr(self, n) is not None]
+            unfit += ["motion"] if role in ("cloth", "soft") and self.motion else []
+            unfit += ["proxy"] if role in ("cloth", "soft") and self.proxy else []
+            unfit += ["pins"] if role == "rigid" and self.pins else []
+        if role == "collider":
+            unfit = [n for n in ("material", "pins") if getattr(self, n)]
+            unfit += ["gravity"] if self.gravity != 1.0 else []
+        if self.cell is not None and role != "soft":
+            unfit.append("cell")
+        if self.release is not None and not (role == "rigid" and self.motion):
+            unfit.append("release")
+        if unfit:
+            hint = " (its grip is the material's)" if role in SIMULATED and "friction" in unfit else ""
+            raise ValueError(f"a body with the role {role} has no {' and no '.join(unfit)} of its own{hint}")
+        if role in SIMULATED and self.material:
+            if self.material.preset is not None and self.material.preset not in PRESETS[role]:
+                raise ValueError(
+                    f"'{self.material.preset}' is no preset for the role {role}; there are {', '.join(PRESETS[role])}"
+                )
+            given = self.material.model_fields_set - {"preset"}
+            wrong = sorted(given - set(dials_of(role)))
+            if wrong:
+                raise ValueError(f"material: the role {role} has no {' and no '.join(wrong)}")
+        if role == "rigid" and self.proxy and self.proxy.kind == "plane":
+            raise ValueError("an endless plane cannot be a rigid body's proxy")
+        return self
+
+
+class Joint(Part):
+    """What holds two rigid bodies together, or one to the world."""
+
+    kind: Literal["socket", "hinge", "fixed"] = Field(
+        description="socket: turns any way about one place; hinge: turns about one axis; fixed: not at all."
+    )
+    bodies: tuple[str, str | None] = Field(description="Names of two rigid bodies; null for the world.")
+    at: Vector = dial((0.0, 0.0, 0.0), "m", "The joint's place at the first frame.")
+    axis: Vector = dial((0.0, 1.0, 0.0), "", "Direction of a hinge.")
+
+    @field_validator("axis")
+    @classmethod
+    def _some_way(cls, axis: Vector) -> Vector:
+        if max(abs(v) for v in axis) < 1e-9:
+            raise ValueError("a hinge's axis needs a direction")
+        return axis
+
+
+class Ground(Part):
+    """An endless level ground."""
+
+    height: float = dial(0.0, "m", "Where the ground lies.", ge=-1e4, le=1e4)
+    friction: float = dial(0.6, "", "Grip of the ground.", ge=0, le=10)
+    bounce: float = dial(0.0, "×", "Share of their speed that rigid bodies get back from it.", ge=0, le=1)
+
+
+class World(Part):
+    """What acts everywhere."""
+
+    gravity: Vector = dial((0.0, -9.81, 0.0), "m/s²", "Pull on everything; three zeros for none.")
+    air_density: float = dial(
+        1.2, "kg/m³", "Thickness of the air that slows and carries cloth; 0 for none.", ge=0, le=1000
+    )
+    ground: Ground | None = Ground()
+
+
+class WindForce(Part):
+    """Air moving through the whole shot."""
+
+    kind: Literal["wind"]
+    velocity: Vector = dial((0.0, 0.0, 0.0), "m/s", "Where the air goes and how fast.")
+    strength: float | Keys = dial(1.0, "×", "Factor on the velocity, over frames.")
+
+
+class TurbulenceForce(Part):
+    """Air that swirls through the whole shot, on top of any wind."""
+
+    kind: Literal["turbulence"]
+    speed: float = dial(1.0, "m/s", "How fast the swirls go, in the root of the mean square.", ge=0, le=1000)
+    size: float = dial(0.5, "m", "How far apart swirls are: small ones flutter, large ones swing.", gt=0, le=1e4)
+    rate: float = dial(0.5, "times a second", "How often the swirls turn over.", ge=0, le=100)
+    seed: int = dial(1, "", "Another number, other swirls of the same kind.", ge=0, le=2**31)
+    strength: float | Keys = dial(1.0, "×", "Factor on the speed, over frames.")
+
+
+class DampingForce(Part):
+    """Air that slows everything alike, light or heavy."""
+
+    kind: Literal["air damping"]
+    rate: float = dial(0.5, "times a second", "Share of all speed lost to the air each second.", ge=0, le=1000)
+    strength: float | Keys = dial(1.0, "×", "Factor on the rate, over frames.")
+
+
+Force = Annotated[WindForce | TurbulenceForce | DampingForce, Discriminator("kind")]
+
+
+class Quality(Part):
+    """How carefully the shot is computed; what is left out comes from the profile."""
+
+    profile: Literal["rough", "daily", "final"] = dial("daily", "", "The set of values that fills in what is left out.")
+    substeps: int | None = dial(
+        None, "a frame", "Stiffer cloth and safer contact.", "Time grows in proportion.", ge=1, le=400
+    )
+    iterations: int | None = dial(
+        None, "a substep", "Passes over all constraints.", "Helps less than as many more substeps.", ge=1, le=100
+    )
+
+    contact: Literal["points", "faces", "edges"] | None = dial(
+        None, "", "What is held apart: cloth points and colliders; also colliders' corners and faces; also edges.",
+        "Faces take a third longer, edges nearly twice as long."
+    )  # fmt: skip
+    self_collision: bool | None = dial(
+        None,
+        "",
+        "Keeps folds from passing through each other.",
+        "Half as long again, up to ten times where fine cloth crumples.",
+    )
+
+
+class Setup(Part):
+    """The whole document."""
+
+    schema_name: Literal["zembrik.setup/1"] = Field(SCHEMA, alias="schema")
+    title: str = Field("", max_length=300)
+    length_unit: Literal["m"] = "m"
+    up_axis: Literal["y"] = "y"
+    fps: float = dial(24.0, "frames/s", "Frames a second.", ge=1, le=1000)
+    frames: tuple[int, int] = dial((1, 96), "", "First and last frame.", "Time grows in proportion.")
+    preroll: int = dial(0, "frames", "Frames computed before the first one and not kept.", ge=0, le=10000)
+    world: World = World()
+    bodies: list[Body] = Field([], max_length=2000)
+    joints: list[Joint] = Field([], max_length=10000)
+    forces: list[Force] = Field([], max_length=100)
+    quality: Quality = Quality()
+
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False, frozen=True, populate_by_name=True)
+
+    @field_validator("frames")
+    @classmethod
+    def _forward(cls, frames: tuple[int, int]) -> tuple[int, int]:
+        first, last = frames
+        if last < first:
+            raise ValueError(f"the last frame ({last}) comes before the first ({first})")
+        if not (first >= -100_000 and last <= 1_000_000 and last - first < 100_000):
+            raise ValueError("a shot has at most 100,000 frames, between -100,000 and 1,000,000")
+        return frames
+
+    @field_validator("bodies")
+    @classmethod
+    def _unique(cls, bodies: list[Body]) -> list[Body]:
+        seen: dict[str, int] = {}
+        for k, body in enumerate(bodies):
+            if body.name in seen:
+                raise ValueError(
+                    f"bodies[{seen[body.name]}] and bodies[{k}] are both named '{body.name}'; names are unique"
+                )
+            seen[body.name] = k
+        return bodies
+
+    @model_validator(mode="after")
+    def _followed_are_there(self) -> Setup:
+        rigid = {body.name for body in self.bodies if body.role == "rigid"}
+        for n, joint in enumerate(self.joints):
+            for name in joint.bodies:
+                if name is not None and name not in rigid:
+                    raise ValueError(f"joints[{n}] joins '{name}', but no rigid body has that name")
+            if joint.bodies[0] == joint.bodies[1]:
+                raise ValueError(f"joints[{n}] joins '{joint.bodies[0]}' to itself")
+        names = {body.name for body in self.bodies if body.role not in ("cloth", "soft")}
+        for k, body in enumerate(self.bodies):
+            for n, pin in enumerate(body.pins):
+                if pin.follow is not None and pin.follow not in names:
+                    raise ValueError(
+                        f"bodies[{k}].pins[{n}] follows '{pin.follow}', but no collider or rigid body has that name"
+                    )
+        return self
+
+    def document(self) -> dict[str, Any]:
+        """Return the document as plain JSON values, without what was left out."""
+        return self.model_dump(mode="json", by_alias=True, exclude_unset=True)
+
+
+def parse_setup(document: Any, where: str = "setup") -> Setup:
+    """Validate a document of plain JSON values.
+
+    Raises:
+        Problem: naming the path of every wrong value (at most five).
+    """
+    if not isinstance(document, dict):
+        raise Problem("a setup is a JSON object.", where)
+    try:
+        return Setup.model_validate({"schema": SCHEMA, **document})
+    except ValidationError as error:
+        details = error.errors()
+        lines = [_told(detail) for detail in details[:5]]
+        more = f" (and {len(details) - 5} more)" if len(details) > 5 else ""
+        raise Problem("; ".join(lines) + more + ".", where, "docs/setup.schema.json lists every field.") from None
+
+
+def read_setup(data: bytes, where: str = "setup") -> Setup:
+    """Parse and validate the bytes of a setup file."""
+    if len(data) > MOST_BYTES:
+        raise Problem(f"a setup has at most {MOST_BYTES / 1e6:.0f} MB.", where)
+    try:
+        document = json.loads(data)
+    except UnicodeDecodeError:
+        raise Problem("the file is not UTF-8 text.", where, "Save it as UTF-8 JSON.") from None
+    except json.JSONDecodeError as error:
+        raise Problem(f"not JSON: {error.msg}.", f"{where}, line {error.lineno}", "Mend the file there.") from None
+    except RecursionError:
+        raise Problem("the document is nested too deeply.", where) from None
+    return parse_setup(document, where)
+
+
+def path_text(location: tuple[Any, ...]) -> str:
+    """Return a place in the document as people write it: bodies[1].thickness."""
+    text = ""
+    for part in location:
+        if isinstance(part, int):
+            text += f"[{part}]"
+        elif not (part.startswith(("function-", "shape-", "from-file")) or part[:1].isupper() or part == "float"):
+            text += f".{part}" if text else part
+    return text or "setup"
+
+
+def _told(detail: Any) -> str:
+    path, kind, context = path_text(detail["loc"]), detail["type"], detail.get("ctx", {})
+    given = detail["input"]
+    shown = f" (it is {json.dumps(given, default=str)[:60]})" if not isinstance(given, dict | list) else ""
+    if kind == "extra_forbidden":
+        return f"{path} is not a field of a setup"
+    if kind == "missing":
+        return f"{path} is missing"
+    if kind == "value_error":
+        return f"{path}: {detail['msg'].removeprefix('Value error, ')}"
+    limits = {"greater_than": ("gt", "above"), "greater_than_equal": ("ge", "at least"),
+              "less_than": ("lt", "below"), "less_than_equal": ("le", "at most")}  # fmt: skip
+    if kind in limits:
+        key, words = limits[kind]
+        return f"{path} must be {words} {context[key]:g}{shown}"
+    return f"{path}: {detail['msg'][:1].lower()}{detail['msg'][1:]}{shown}"

@@ -1,0 +1,31 @@
+"""The three quality profiles."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Profile:
+    """One profile; the fields carry the names of the quality's dials.
+
+    Attributes:
+        substeps: steps a frame.
+        iterations: passes over all constraints a substep.
+        contact: "points", "faces" or "edges".
+        self_collision: whether cloth is kept apart from itself.
+        words: what it is for.
+    """
+
+    substeps: int
+    iterations: int
+    contact: str
+    self_collision: bool
+    words: str
+
+
+PROFILES: dict[str, Profile] = {
+    "rough": Profile(8, 1, "points", False, "for trying: see the motion in seconds"),
+    "daily": Profile(20, 1, "edges", False, "for showing: stiff enough and safe in contact"),
+    "final": Profile(60, 1, "edges", True, "for delivery: three times the daily's substeps, and folds kept apart"),
+}

@@ -1,0 +1,165 @@
+"""The resolved view: every value of a setup, with where it came from."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from zembrik.core.setup.document import Body, Material, Proxy, Quality, Setup
+from zembrik.core.setup.materials import SIMULATED, USUAL, dials_of, filled_dials, preset_of
+from zembrik.core.setup.profiles import PROFILES
+
+BY_HAND, DEFAULT = "set by hand", "default"
+COLLIDER_THICKNESS_M, COLLIDER_FRICTION = 0.002, 0.5
+COLLIDER_BOUNCE = 0.0
+
+
+@dataclass(frozen=True)
+class Resolved:
+    """A setup with nothing left open.
+
+    Attributes:
+        document: the whole document as plain JSON values.
+        origins: for each leaf's path ("bodies[0].material.bend") where its value came from.
+    """
+
+    document: dict[str, Any]
+    origins: dict[str, str]
+
+    def quality(self, name: str) -> int:
+        """Return a quality dial's value."""
+        return int(self.document["quality"][name])
+
+
+def resolve(setup: Setup) -> Resolved:
+    """Fill in every value that the document leaves to its preset, its profile or a default."""
+    full = setup.model_dump(mode="json", by_alias=True)
+    given = setup.document()
+    origins: dict[str, str] = {}
+    _note_origins(full, given, "", origins)
+    for k, body in enumerate(setup.bodies):
+        _resolve_body(body, full["bodies"][k], f"bodies[{k}]", origins)
+    quality = setup.quality
+    profile = PROFILES[quality.profile]
+    for name in ("substeps", "iterations", "contact", "self_collision"):
+        if getattr(quality, name) is None:
+            full["quality"][name] = getattr(profile, name)
+            origins[f"quality.{name}"] = f"profile {quality.profile}"
+    return Resolved(full, origins)
+
+
+def _resolve_body(body: Body, full: dict[str, Any], path: str, origins: dict[str, str]) -> None:
+    def fill(target: dict[str, Any], name: str, value: Any, at: str, origin: str) -> None:
+        if target.get(name) is None:
+            target[name] = value
+            origins[f"{at}.{name}"] = origin
+
+    if body.role in SIMULATED:
+        material = body.material or Material()
+        name = material.preset or USUAL[body.role]
+        preset = preset_of(body.role, name)
+        if body.material is None:
+            full["material"] = material.model_dump(mode="json")
+        target, at = full["material"], f"{path}.material"
+        fill(target, "preset", name, at, DEFAULT)
+        for dial in filled_dials(body.role):
+            value, origin = getattr(preset, dial), f"preset {name}"
+            if dial == "sliding_friction" and material.friction is not None and material.sliding_friction is None:
+                # A grip set by hand keeps the preset's share that sliding leaves of it.
+                value, origin = material.friction * value / max(preset.friction, 1e-9), "follows friction"
+            fill(target, dial, value, at, origin)
+        for unused in set(target) - {"preset", *dials_of(body.role)}:
+            del target[unused]
+            origins.pop(f"{at}.{unused}", None)
+        if body.material is None:
+            origins.update({f"{at}.{name}": DEFAULT for name in target if f"{at}.{name}" not in origins})
+        fill(full, "thickness", preset.thickness, path, f"preset {name}")
+        drop = ["friction", "bounce"]
+        if body.role == "rigid":
+            drop.append("pins")
+            if body.proxy is None:
+                _usual_proxy(full, path, origins, "hull")
+        else:
+            drop += ["proxy", "motion", "release"]
+        for unused in drop:
+            del full[unused]
+            origins.pop(f"{path}.{unused}", None)
+    elif body.role == "collider":
+        fill(full, "thickness", COLLIDER_THICKNESS_M, path, DEFAULT)
+        fill(full, "friction", COLLIDER_FRICTION, path, DEFAULT)
+        fill(full, "bounce", COLLIDER_BOUNCE, path, DEFAULT)
+        if body.proxy is None:
+            _usual_proxy(full, path, origins, "surface")
+        for unused in ("material", "pins", "gravity", "release"):
+            del full[unused]
+            origins.pop(f"{path}.{unused}", None)
+
+
+def _usual_proxy(full: dict[str, Any], path: str, origins: dict[str, str], kind: Any) -> None:
+    full["proxy"] = Proxy(kind=kind).model_dump(mode="json")
+    origins.pop(f"{path}.proxy", None)
+    origins.update({f"{path}.proxy.{name}": DEFAULT for name in full["proxy"]})
+
+
+def _note_origins(full: Any, given: Any, path: str, origins: dict[str, str]) -> None:
+    if isinstance(full, dict):
+        for name, value in full.items():
+            has = isinstance(given, dict) and name in given
+            _note_origins(value, given[name] if has else None, f"{path}.{name}" if path else name, origins)
+    elif isinstance(full, list) and full and isinstance(full[0], dict):
+        for k, value in enumerate(full):
+            _note_origins(value, given[k] if isinstance(given, list) else None, f"{path}[{k}]", origins)
+    else:
+        origins[path] = DEFAULT if given is None else BY_HAND
+
+
+def canonical(document: Any) -> bytes:
+    """Return plain JSON values as bytes that are equal when the values are equal."""
+    return json.dumps(_numbers(document), sort_keys=True, separators=(",", ":"), ensure_ascii=True).encode()
+
+
+def _numbers(value: Any) -> Any:
+    if isinstance(value, bool) or value is None or isinstance(value, str):
+        return value
+    if isinstance(value, int | float):
+        return float(value)  # 1 and 1.0 are one value
+    if isinstance(value, list | tuple):
+        return [_numbers(v) for v in value]
+    return {k: _numbers(v) for k, v in value.items()}
+
+
+def setup_hash(setup: Setup, mesh_hash: Callable[[str], str]) -> str:
+    """Return the hash of everything a bake depends on, and of nothing else.
+
+    Bodies that are left out (unless pins follow them), the title and the last frame do not count: a longer bake of
+    the same setup begins with the same frames. A file counts by its content.
+
+    Args:
+        setup: the document.
+        mesh_hash: gives the hash of a mesh file's content by its name.
+    """
+    document = resolve(setup).document
+    del document["title"]
+    document["frames"] = document["frames"][0]
+    document["quality"].pop("profile")
+    kept = []
+    followed = {pin.follow for body in setup.bodies for pin in body.pins}
+    for body in document["bodies"]:
+        if body["role"] == "left out" and body["name"] not in followed:
+            continue
+        if "file" in body["mesh"]:
+            body["mesh"]["file"] = mesh_hash(body["mesh"]["file"])
+        if body.get("material"):
+            body["material"].pop("preset")
+        kept.append(body)
+    document["bodies"] = kept
+    return hashlib.sha256(canonical(document)).hexdigest()
+
+
+def quality_words(quality: Quality) -> str:
+    """Return a short fact: the profile and the resolved substeps."""
+    substeps = quality.substeps or PROFILES[quality.profile].substeps
+    return f"{quality.profile} · {substeps} substeps"

@@ -1,0 +1,1 @@
+"""Position-based simulation with compliance and small steps."""

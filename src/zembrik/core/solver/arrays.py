@@ -1,0 +1,183 @@
+"""The arrays of rigid bodies, skins, solids and their contacts, as kernels read and write them."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+Numbers = NDArray[np.int64]
+
+
+class Rigid(NamedTuple):
+    """R rigid bodies, in arrays that kernels read and write.
+
+    Attributes:
+        place: float64 (R, 7), centre of mass in metres and turn as a quaternion x y z w (own axes to world).
+        speed: float64 (R, 6), velocity in m/s and angular velocity in rad/s, both in world axes.
+        before: float64 (R, 7), the place at the substep's start.
+        speed_before: float64 (R, 6), the velocities at the substep's start.
+        shift: float64 (R, 6), what constraints did in this substep: metres, and radians about world axes.
+        w: float64 (R,), inverse masses, 1/kg; 0 for bodies that are driven.
+        inverse: float64 (R, 3), inverse principal moments, 1/(kg·m²); 0 for bodies that are driven.
+        turning: float64 (R, 9), the inverse inertia in world axes at the predicted place.
+        weight: float64 (R,), factor on gravity.
+        still: float64 (R,), seconds that each body has hardly moved.
+        asleep: bool (R,), bodies that rest until something wakes them.
+    """
+
+    place: Floats
+    speed: Floats
+    before: Floats
+    speed_before: Floats
+    shift: Floats
+    w: Floats
+    inverse: Floats
+    turning: Floats
+    weight: Floats
+    still: Floats
+    asleep: NDArray[np.bool_]
+
+
+class Skin(NamedTuple):
+    """m skin points in K chunks.
+
+    Attributes:
+        owner: int64 (m,), the rigid body a point is on, or -1 where it goes with particles.
+        masters: int32 (m, 4), those particles; shares: float64 (m, 4), their shares, summing to 1.
+        local: float64 (m, 3), the place in its rigid body's own frame, metres.
+        radius: float64 (m,), of the ball that stands for it (balls and capsules), metres.
+        room: float64 (m,), thickness in metres.
+        grip, slip, bounce: float64 (m,), static friction, sliding friction, share of speed given back.
+        now, begin: float64 (m, 3), predicted place, and place at the substep's start.
+        first: int64 (K + 1,), where each chunk begins.
+        solid: int64 (K,), the solid of the chunk's own body, or -1.
+        wide: bool (K,), whether the chunk asks colliders too (a cloth's points ask them elsewhere, see `contact`).
+        box: float64 (K, 6), around the chunk's ways, widened by its room.
+    """
+
+    owner: Numbers
+    masters: NDArray[np.int32]
+    shares: Floats
+    local: Floats
+    radius: Floats
+    room: Floats
+    grip: Floats
+    slip: Floats
+    bounce: Floats
+    now: Floats
+    begin: Floats
+    first: Numbers
+    solid: Numbers
+    wide: NDArray[np.bool_]
+    box: Floats
+
+
+class Solids(NamedTuple):
+    """S solids over F fields.
+
+    Attributes:
+        span: int64 (S, 2), first and last + 1 of its fields.
+        owner: int64 (S,), the rigid body, or -1 for a collider.
+        room, grip, slip, bounce: float64 (S,), as of the skin.
+        slim: float64 (S,), half of its smallest width, metres.
+        both: bool (S,), whether it is touched from both sides.
+        moving: bool (S,), whether it moves by a track.
+        drift: float64 (S, 12), takes a place on it at the substep's end to where it was at its start.
+        box: float64 (S, 6), world box of all it meets in this substep.
+        local_box: float64 (S, 6), a rigid body's box in its own frame.
+        local_field: float64 (F, 12), each rigid field's turn and origin in its body's frame.
+    """
+
+    span: Numbers
+    owner: Numbers
+    room: Floats
+    grip: Floats
+    slip: Floats
+    bounce: Floats
+    slim: Floats
+    both: NDArray[np.bool_]
+    moving: NDArray[np.bool_]
+    drift: Floats
+    box: Floats
+    local_box: Floats
+    local_field: Floats
+
+
+class Slots(NamedTuple):
+    """Room for P pairs of chunk and solid, CHUNK places each.
+
+    Attributes:
+        filled: int64 (P,), how many of a pair's places are filled.
+        point: int64 (P·CHUNK,), the skin point.
+        at, probe, normal, other: float64 (P·CHUNK, 3), its place, room to work in, the way out twice.
+        gap, spare: float64 (P·CHUNK,), signed distance twice, metres.
+    """
+
+    filled: NDArray[np.int64]
+    point: NDArray[np.int64]
+    at: Floats
+    probe: Floats
+    normal: Floats
+    other: Floats
+    gap: Floats
+    spare: Floats
+
+
+class Contacts(NamedTuple):
+    """Q contacts of this substep.
+
+    Attributes:
+        point, solid: int64 (Q,), skin point and solid.
+        a, b: int64 (Q,), the rigid bodies they are on, or -1.
+        gap, room: float64 (Q,), between the surfaces as predicted, and what is kept free, metres.
+        normal: float64 (Q, 3), out of the solid.
+        arm_a, arm_b: float64 (Q, 3), from the bodies' centres to the place of contact, metres.
+        slid: float64 (Q, 3), what a's place was predicted to go relative to b's, metres.
+        drag: float64 (Q, 3), velocity of a collider's place, m/s.
+        meets: float64 (Q,), speed of parting when the substep began, m/s; negative when closing.
+        weight: float64 (Q,), both sides' inverse mass along the normal, 1/kg.
+        load: float64 (Q,), the pushes so far, kg·m (over dt² it is newtons).
+        rub: float64 (Q, 3), the same of friction.
+    """
+
+    point: Numbers
+    solid: Numbers
+    a: Numbers
+    b: Numbers
+    gap: Floats
+    room: Floats
+    normal: Floats
+    arm_a: Floats
+    arm_b: Floats
+    slid: Floats
+    drag: Floats
+    meets: Floats
+    weight: Floats
+    load: Floats
+    rub: Floats
+
+
+class Joints(NamedTuple):
+    """J joints.
+
+    Attributes:
+        kind: int64 (J,), one of the kinds above.
+        bodies: int64 (J, 2), rigid bodies, -1 for the world.
+        anchor: float64 (J, 2, 3), the joint's place in both bodies' own frames, metres.
+        frame: float64 (J, 2, 9), the joint's axes in both bodies' own frames, a matrix by rows whose
+            columns are the axes; the first is the hinge's.
+        arm: float64 (J, 2, 3), filled: from the centres to the anchor in world axes.
+        axes: float64 (J, 2, 9), filled: the frames in world axes.
+        off: float64 (J, 3), filled: from the second anchor to the first as predicted, metres.
+    """
+
+    kind: NDArray[np.int64]
+    bodies: NDArray[np.int64]
+    anchor: Floats
+    frame: Floats
+    arm: Floats
+    axes: Floats
+    off: Floats

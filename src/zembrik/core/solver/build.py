@@ -1,0 +1,229 @@
+"""Building the world of a setup."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zembrik.core.mesh.trimesh import TriMesh
+from zembrik.core.motion.rigid import Mover
+from zembrik.core.motion.turbulence import Turbulence
+from zembrik.core.setup.assets import Assets
+from zembrik.core.setup.document import Setup
+from zembrik.core.setup.resolve import Resolved, resolve
+from zembrik.core.solver.bend import Bend, bend_rows
+from zembrik.core.solver.cloth_parts import ClothPart, cloth_parts
+from zembrik.core.solver.colliders import build_colliders
+from zembrik.core.solver.colour import lay_out
+from zembrik.core.solver.membrane import Membrane, membrane_rows
+from zembrik.core.solver.pins import pinned_points
+from zembrik.core.solver.plastic import Yielding
+from zembrik.core.solver.rigid_parts import joints_of, rigid_parts
+from zembrik.core.solver.soft_parts import SoftPart, soft_parts
+from zembrik.core.solver.solidity import Tets
+from zembrik.core.solver.solids import ParticleSkin, RigidPart, build_solids, own_points
+from zembrik.core.solver.touching import Touching
+from zembrik.core.solver.world import Air, Handle, Shrinking, SimBody, World
+
+Floats = NDArray[np.float64]
+Whole = NDArray[np.int32]
+
+
+def _stacked(arrays: list[Any], width: int | None = None, dtype: Any = np.float64) -> NDArray[Any]:
+    """Return arrays one after the other, even if there are none."""
+    return np.concatenate([np.zeros((0,) if width is None else (0, width), dtype), *arrays]).astype(dtype)
+
+
+def build_world(setup: Setup, assets: Assets) -> World:
+    """Return the world at the first frame.
+
+    Raises:
+        Problem: naming the body that cannot be simulated, and why.
+    """
+    resolved = resolve(setup)
+    cloths, softs = cloth_parts(setup, resolved, assets), soft_parts(setup, resolved, assets)
+    parts = rigid_parts(setup, resolved, assets)
+    counts = [len(c.mesh.points) for c in cloths] + [len(s.mass) for s in softs]
+    starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
+    cloth_starts, soft_starts, points_of_cloth = starts[: len(cloths)], starts[len(cloths) :], int(starts[len(cloths)])
+    x = _stacked([c.mesh.points for c in cloths] + [s.lattice.points for s in softs], 3)
+    mass = _stacked([c.mass for c in cloths] + [s.mass for s in softs])
+    held = _stacked([c.held for c in cloths] + [s.held for s in softs], dtype=np.bool_)
+    w = np.where(held, 0.0, 1.0 / np.maximum(mass, 1e-300))
+    faces = _stacked([c.mesh.faces + s for c, s in zip(cloths, cloth_starts, strict=True)], 3, np.int32)
+    hinges = _stacked([c.mesh.hinges + s for c, s in zip(cloths, cloth_starts, strict=True)], 4, np.int32)
+    tets = _stacked([p.lattice.tets + s for p, s in zip(softs, soft_starts, strict=False)], 4, np.int32)
+    owner = np.repeat(np.arange(len(counts)), counts)
+    # Bodies must not share clusters: set them apart before laying out.
+    layout = lay_out([faces, hinges, tets], x + np.array([1e5, 0.0, 0.0]) * owner[:, None])
+    triangles, folds, cells = layout.orders
+    skin = _skin_of(cloths)
+    reach = max([float(skin[:, 0].max(initial=0.0)), *[_reach(p) for p in parts], *[s.surface.room for s in softs]])
+    colliders = build_colliders(setup, resolved, assets, reach, [s for part in parts for s in part.shapes])
+    skins = [own_points(int(s), int(s) + len(c.mass), c.surface) for c, s in zip(cloths, cloth_starts, strict=True)]
+    skins = (skins if parts else []) + [
+        ParticleSkin(p.lattice.masters + np.int32(s), p.lattice.shares, p.surface, wide=True)
+        for p, s in zip(softs, soft_starts, strict=False)
+    ]
+    solids = build_solids(parts, joints_of(setup, parts), skins, colliders)
+    face_owner = np.repeat(np.arange(len(cloths)), [len(c.mesh.faces) for c in cloths])
+    warp = np.array([c.warp for c in cloths]).reshape(-1, 3)[face_owner]
+    stiff = np.array([c.stiff for c in cloths]).reshape(-1, 4)[face_owner]
+    membrane = Membrane(faces[triangles], membrane_rows(x, faces, warp, stiff)[triangles], layout.spans[0])
+    bend = bend_rows(x, hinges, _stacked([c.bend for c in cloths]))
+    face_owner = face_owner[triangles]
+    quality = resolved.document["quality"]
+    edges = [c.mesh.edges + s for c, s in zip(cloths, cloth_starts, strict=True)]
+    world = World(
+        bodies=_bodies(setup, cloths, softs, parts, starts),
+        cloth=points_of_cloth,
+        x=x,
+        v=np.zeros_like(x),
+        w=w,
+        mass=mass,
+        weight=np.repeat([c.weight for c in cloths] + [s.weight for s in softs], counts).astype(np.float64),
+        skin=skin,
+        membrane=membrane,
+        bend=Bend(hinges[folds], bend[folds], layout.spans[1]),
+        tets=Tets(tets[cells], _stacked([p.rows for p in softs], 13)[cells], layout.spans[2]),
+        colours=layout.colours,
+        colliders=colliders,
+        handles=_handles(setup, resolved, cloths, softs, starts),
+        shrinking=[
+            Shrinking(mine, membrane.rest[mine, :4].copy(), cloth.material["rest_length"])
+            for n, cloth in enumerate(cloths)
+            if cloth.material["rest_length"] != 1.0 and len(mine := np.flatnonzero(face_owner == n))
+        ],
+        yielding=_yielding(cloths, softs, face_owner, folds, cells),
+        touching=Touching(
+            x[:points_of_cloth],
+            faces,
+            _stacked(edges, 2, np.int32),
+            w[:points_of_cloth],
+            skin,
+            owner[:points_of_cloth].astype(np.int32),
+            quality["contact"],
+            quality["self_collision"],
+            colliders.corners(_spacing([c.mesh for c in cloths])),
+        ),
+        solids=solids,
+        air=_air(setup, resolved, cloths, triangles, face_owner),
+        gravity=np.array(setup.world.gravity),
+        fps=setup.fps,
+    )
+    begin = setup.frames[0] - setup.preroll
+    for _ in range(2):  # the second time, so that nothing has come from anywhere
+        world.move_to(begin)
+        solids.drive(begin, 0.0)
+    solids.frame_place[:] = solids.rigid.place
+    return world
+
+
+def _bodies(
+    setup: Setup, cloths: list[ClothPart], softs: list[SoftPart], parts: list[RigidPart], starts: NDArray[np.int64]
+) -> list[SimBody]:
+    """Return the simulated bodies in the setup's order."""
+    found: dict[str, SimBody] = {}
+    for n, cloth in enumerate(cloths):
+        found[cloth.name] = SimBody(cloth.name, int(starts[n]), int(starts[n + 1]), cloth.mesh.faces)
+    for n, soft in enumerate(softs, len(cloths)):
+        masters = soft.lattice.masters + np.int32(starts[n])
+        found[soft.name] = SimBody(
+            soft.name, int(starts[n]), int(starts[n + 1]), soft.mesh.faces, masters=masters, shares=soft.lattice.shares
+        )
+    for r, part in enumerate(parts):
+        found[part.name] = SimBody(part.name, 0, 0, part.faces, r, part.points)
+    return [found[body.name] for body in setup.bodies if body.name in found]
+
+
+def _skin_of(cloths: list[ClothPart]) -> Floats:
+    """Return `World.skin` of all cloth points."""
+    rows = []
+    for cloth in cloths:
+        surface, count = cloth.surface, len(cloth.mass)
+        fixed = np.tile([surface.room, surface.grip, surface.slip], (count, 1))
+        distance = np.full(count, cloth.material["tack_distance"])
+        rows.append(np.column_stack([fixed, cloth.area * cloth.material["tack"], distance]))
+    return np.ascontiguousarray(_stacked(rows, 5))
+
+
+def _reach(part: RigidPart) -> float:
+    """Return how far from a rigid body's asking places something may touch it, metres."""
+    return part.surface.room + max((s.radius_m for s in part.shapes if s.kind in ("ball", "capsule")), default=0.0)
+
+
+def _spacing(meshes: list[TriMesh]) -> float:
+    """Return the middle length of all edges, metres."""
+    return float(np.median(np.concatenate([m.edge_lengths for m in meshes]))) if meshes else 1.0
+
+
+def _yielding(
+    cloths: list[ClothPart], softs: list[SoftPart], face_owner: NDArray[np.int64], folds: NDArray[np.int64],
+    cells: NDArray[np.int64],
+) -> Yielding:  # fmt: skip
+    creeps = np.array([c.material["creep"] for c in cloths])
+
+    def bounds(name: str, scale: float = 1.0) -> Floats:
+        return np.array([scale * c.material[name] if c.material["creep"] > 0 else np.inf for c in cloths])
+
+    hinge_owner = np.repeat(np.arange(len(cloths)), [len(c.mesh.hinges) for c in cloths])[folds]
+    tet_owner = np.repeat(np.arange(len(softs)), [len(s.rows) for s in softs])[cells]
+    form = np.array([s.yields[0] if s.yields else np.inf for s in softs])
+    form_rate = np.array([s.yields[1] if s.yields else 0.0 for s in softs])
+    return Yielding(
+        bounds("yield_strain")[face_owner], creeps[face_owner],
+        bounds("yield_angle", np.pi / 180)[hinge_owner], creeps[hinge_owner],
+        form[tet_owner], form_rate[tet_owner],
+    )  # fmt: skip
+
+
+def _air(
+    setup: Setup, resolved: Resolved, cloths: list[ClothPart], triangles: NDArray[np.int64],
+    face_owner: NDArray[np.int64],
+) -> Air:  # fmt: skip
+    forces = resolved.document["forces"]
+    inflated = [
+        (np.flatnonzero(face_owner == n), cloth.material["pressure"])
+        for n, cloth in enumerate(cloths)
+        if cloth.material["pressure"] != 0.0
+    ]
+    air = Air(
+        density=setup.world.air_density,
+        rows=_stacked([c.air for c in cloths], 4)[triangles],
+        winds=[(np.array(f["velocity"]), f["strength"]) for f in forces if f["kind"] == "wind"],
+        swirls=[
+            (Turbulence(f["speed"], f["size"], f["rate"], f["seed"]), f["strength"])
+            for f in forces
+            if f["kind"] == "turbulence"
+        ],
+        slowing=[(f["rate"], f["strength"]) for f in forces if f["kind"] == "air damping"],
+        inflated=inflated,
+    )
+    air.inflate(setup.frames[0] - setup.preroll)
+    return air
+
+
+def _handles(
+    setup: Setup, resolved: Resolved, cloths: list[ClothPart], softs: list[SoftPart], starts: NDArray[np.int64]
+) -> list[Handle]:
+    """Return what moves the pins that follow a body."""
+    numbers = {body.name: k for k, body in enumerate(setup.bodies)}
+    found = []
+    every: list[ClothPart | SoftPart] = [*cloths, *softs]
+    for part, start in zip(every, starts, strict=False):
+        for n, pin in enumerate(setup.bodies[part.number].pins):
+            leader = numbers.get(pin.follow) if pin.follow else None
+            motion = resolved.document["bodies"][leader]["motion"] if leader is not None else None
+            if leader is None or motion is None:
+                continue
+            taken = pinned_points(pin, part.mesh.points, f"bodies[{part.number}] '{part.name}', pins[{n}]")
+            if isinstance(part, SoftPart):
+                carriers = part.lattice.masters[taken][part.lattice.shares[taken] > 1e-6]
+                held, places = np.unique(carriers).astype(np.int64), part.lattice.points
+            else:
+                held, places = np.flatnonzero(taken), part.mesh.points
+            mover = Mover(motion, setup.bodies[leader].place.translate)
+            found.append(Handle(held + start, places[held].copy(), mover))
+    return found

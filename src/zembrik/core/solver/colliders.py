@@ -1,0 +1,198 @@
+"""The colliders of a world: where each is, and how it went there within a substep."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zembrik.core.distance.build import Shape, build_fields
+from zembrik.core.distance.field import Fields
+from zembrik.core.mesh.trimesh import TriMesh
+from zembrik.core.motion.rigid import Mover
+from zembrik.core.proxy.fit import convex_hull, fit_proxy
+from zembrik.core.proxy.hulls import several_hulls
+from zembrik.core.proxy.outline import outline
+from zembrik.core.setup.assets import Assets, placed_mesh
+from zembrik.core.setup.document import Body, Setup
+from zembrik.core.setup.resolve import Resolved
+from zembrik.core.solver.touching import Corners, sharp_corners
+from zembrik.core.units import turn_matrix
+
+Floats = NDArray[np.float64]
+
+
+class Touch(NamedTuple):
+    """What contact kernels read of C colliders beside their distances.
+
+    Attributes:
+        room, grip, slip, bounce: float64 (C,), thickness in metres, static and sliding friction, and
+            the share of the speed that a rigid body gets back.
+        slim: float64 (C,), half of the smallest width, metres: a point that goes further than
+            this in a substep may have passed through.
+        both: bool (C,), whether it is touched from both sides.
+        drift: float64 (C, 12), turn by rows and shift that take a place on the collider at the
+            substep's end to where it was at the substep's start.
+    """
+
+    room: Floats
+    grip: Floats
+    slip: Floats
+    bounce: Floats
+    slim: Floats
+    both: NDArray[np.bool_]
+    drift: Floats
+
+
+@dataclass
+class Colliders:
+    """The colliders and what moves them.
+
+    Attributes:
+        fields, touch: for the kernels; `move_to` changes the fields' places and the drift.
+        names: in their order.
+        movers: collider number and motion of those that move.
+        shapes: their proxies in their places.
+    """
+
+    fields: Fields
+    touch: Touch
+    names: list[str]
+    movers: list[tuple[int, Mover]]
+    shapes: list[Shape]
+
+    def __post_init__(self) -> None:
+        fields = self.fields
+        self._rest = [(fields.place[c].copy(), _corners(fields.low[c], fields.high[c])) for c, _ in self.movers]
+        self._last = [corners for _, corners in self._rest]
+
+    def corners(self, spacing_m: float) -> list[Corners]:
+        """Return the sharp corners and edges of all colliders that have any, cut to about a spacing (m)."""
+        movers, found = dict(self.movers), []
+        for c, shape in enumerate(self.shapes):
+            if shape.kind == "box":
+                mesh = outline(shape, TriMesh(np.zeros((0, 3)), np.zeros((0, 3), np.int32)))
+            elif shape.kind in ("hull", "surface") and shape.mesh is not None:
+                mesh = shape.mesh.moved(shape.mesh.points @ shape.turn.T + shape.origin)
+            else:
+                continue  # nothing about it is sharp
+            points, edges = sharp_corners(mesh, spacing_m)
+            if len(edges):
+                room, grip = float(self.touch.room[c]), float(self.touch.grip[c])
+                found.append(Corners(points, edges, room, grip, movers.get(c)))
+        return found
+
+    def move_to(self, frame: float) -> None:
+        """Put every moving collider where it is at a frame, and note how it went there."""
+        fields, drift = self.fields, self.touch.drift
+        for k, ((c, mover), (place, corners)) in enumerate(zip(self.movers, self._rest, strict=True)):
+            turn, shift = mover.at(frame)
+            old = fields.place[c].copy()
+            fields.place[c, :9] = (turn @ place[:9].reshape(3, 3)).ravel()
+            fields.place[c, 9:] = turn @ place[9:] + shift
+            back = old[:9].reshape(3, 3) @ fields.place[c, :9].reshape(3, 3).T
+            drift[c, :9], drift[c, 9:] = back.ravel(), old[9:] - back @ fields.place[c, 9:]
+            if np.isfinite(corners).all():
+                now = corners @ turn.T + shift
+                way = np.concatenate([self._last[k], now])  # all it may have met on its way
+                fields.low[c], fields.high[c] = way.min(axis=0), way.max(axis=0)
+                self._last[k] = now
+            else:  # an endless plane may be anywhere
+                fields.low[c], fields.high[c] = -np.inf, np.inf
+
+
+def _corners(low: Floats, high: Floats) -> Floats:
+    pick = np.array(np.meshgrid([0, 1], [0, 1], [0, 1])).reshape(3, -1).T.astype(bool)
+    return np.where(pick, high, low)
+
+
+def proxy_shapes(body: Body, proxy: dict[str, Any], mesh: TriMesh) -> list[Shape]:
+    """Return the shapes of a body's resolved proxy on its placed mesh: one, or several hulls."""
+    if proxy["kind"] != "hulls":
+        return [collider_shape(body, proxy["kind"], mesh)]
+    parts = several_hulls(mesh, proxy["most"], proxy["hollow"], body.name)
+    return [Shape("hull", mesh=convex_hull(points, body.name)) for points in parts]
+
+
+def collider_shape(body: Body, kind: str, mesh: TriMesh) -> Shape:
+    """Return the proxy of a collider whose placed mesh is given."""
+    return fit_proxy(kind, mesh, turn_matrix(body.place.rotate), body.name)
+
+
+def build_colliders(
+    setup: Setup, resolved: Resolved, assets: Assets, most_point_room_m: float, more: list[Shape] | None = None
+) -> Colliders:
+    """Return the colliders of a setup in their places (motion not yet applied).
+
+    Args:
+        setup, resolved: the document.
+        assets: gives the mesh files.
+        most_point_room_m: the largest thickness of what may touch them.
+        more: shapes of rigid bodies, whose fields come after the colliders'.
+    """
+    shapes: list[Shape] = []
+    room, grip, slip, bounce, both, names, movers = [], [], [], [], [], [], []
+    ground = setup.world.ground
+    if ground is not None:
+        shapes.append(Shape("plane", origin=np.array([0.0, ground.height, 0.0])))
+        room.append(0.0)
+        grip.append(ground.friction)
+        slip.append(ground.friction)
+        bounce.append(ground.bounce)
+        both.append(False)
+        names.append("ground")
+    for k, body in enumerate(setup.bodies):
+        if body.role != "collider":
+            continue
+        values = resolved.document["bodies"][k]
+        kind = values["proxy"]["kind"]
+        for shape in proxy_shapes(body, values["proxy"], placed_mesh(body, assets)):
+            if values["motion"] is not None:
+                movers.append((len(shapes), Mover(values["motion"], body.place.translate)))
+            shapes.append(shape)
+            room.append(values["thickness"])
+            grip.append(values["friction"])
+            slip.append(values["friction"])
+            bounce.append(values["bounce"])
+            both.append(values["proxy"]["sides"] == "both" and kind == "surface")
+            names.append(body.name)
+    reach = (max(room, default=0.0) + most_point_room_m) * 1.5 + 1e-3
+    drift = np.tile(np.concatenate([np.eye(3).ravel(), np.zeros(3)]), (len(shapes), 1))
+    touch = Touch(
+        room=np.array(room, dtype=np.float64),
+        grip=np.array(grip, dtype=np.float64),
+        slip=np.array(slip, dtype=np.float64),
+        bounce=np.array(bounce, dtype=np.float64),
+        slim=np.array([slim_of(shape) for shape in shapes], dtype=np.float64),
+        both=np.array(both, dtype=np.bool_),
+        drift=drift,
+    )
+    return Colliders(build_fields([*shapes, *(more or [])], reach), touch, names, movers, shapes)
+
+
+def shape_box(shape: Shape) -> Floats:
+    """Return the eight corners (8, 3) of a box around a shape that ends, in world space, metres."""
+    if shape.mesh is not None:
+        world = shape.mesh.points @ shape.turn.T + shape.origin
+        return _corners(world.min(axis=0), world.max(axis=0))
+    half = shape.half_m if shape.kind == "box" else np.full(3, shape.radius_m)
+    if shape.kind == "capsule":
+        half = half + np.array([0.0, shape.half_m[1], 0.0])
+    return _corners(-half, half) @ shape.turn.T + shape.origin
+
+
+def slim_of(shape: Shape) -> float:
+    """Return half of a shape's smallest width, metres; 0 for a surface, which may be as thin as it likes."""
+    if shape.kind == "plane":
+        return float("inf")
+    if shape.kind in ("ball", "capsule"):
+        return shape.radius_m
+    if shape.kind == "box":
+        return float(shape.half_m.min())
+    if shape.kind == "hull":
+        assert shape.mesh is not None
+        along = shape.mesh.points @ shape.mesh.face_normals.T
+        return float(np.ptp(along, axis=0).min()) / 2
+    return 0.0

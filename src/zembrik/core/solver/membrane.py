@@ -1,0 +1,209 @@
+"""Stretch and shear of cloth, triangle by triangle.
+
+Each triangle's deformation gradient F (3×2) maps material directions (warp, weft) to
+space. Three constraints say how it differs from rest (Baraff and Witkin 1998, section 4):
+
+    C_warp = |F u| - 1        C_weft = |F v| - 1        C_shear = (F u) · (F v)
+
+With the energy ½ k A C² (k in N/m, A the rest area in m²) a strip pulled by a force per
+width f stretches by f / k, on any mesh. They are XPBD constraints of compliance 1 / (k A)
+(Macklin, Müller, Chentanez 2016, eq. 18). The three of a triangle share its points, so they
+are projected together, as one 3×3 system. Damping is a pass of its own over velocities:
+inside the projection it would hold back the constraint itself, and cloth at rest would hang
+too low when passes are few.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numba
+import numpy as np
+from numpy.typing import NDArray
+
+from zembrik.core.compiled import kernel, parallel_kernel
+
+
+class Membrane(NamedTuple):
+    """All cloth triangles of a world, cluster by cluster; T triangles.
+
+    Attributes:
+        points: int32 (T, 3).
+        rest: float64 (T, 8): the inverse of the rest shape's edge matrix by rows (1/m), then
+            the compliances in stretch, compression and shear (1/(k A), in 1/J), then the
+            damping (s).
+        span: int64 (clusters + 1,), where each cluster's triangles begin.
+    """
+
+    points: NDArray[np.int32]
+    rest: NDArray[np.float64]
+    span: NDArray[np.int64]
+
+
+def rest_shape(points: NDArray[np.float64], faces: NDArray[np.int32], warp: NDArray[np.float64]):  # type: ignore[no-untyped-def]
+    """Return (inverse edge matrices (T, 4) in 1/m, areas (T,) in m²) of rest points (n, 3).
+
+    The warp directions (T, 3) are laid into each triangle's plane; where one stands upright on
+    the plane, the triangle's first edge is taken instead.
+    """
+    a, b, c = (points[faces[:, k]] for k in range(3))
+    e1, e2 = b - a, c - a
+    normal = np.cross(e1, e2)
+    double = np.linalg.norm(normal, axis=1)
+    normal = normal / double[:, None]
+    u = warp - normal * np.einsum("ij,ij->i", normal, warp)[:, None]
+    length = np.linalg.norm(u, axis=1)
+    first = e1 / np.linalg.norm(e1, axis=1)[:, None]
+    u = np.where((length > 1e-3)[:, None], u / np.maximum(length, 1e-300)[:, None], first)
+    v = np.cross(normal, u)
+    dot = lambda p, q: np.einsum("ij,ij->i", p, q)  # noqa: E731
+    m00, m01, m10, m11 = dot(e1, u), dot(e2, u), dot(e1, v), dot(e2, v)
+    det = m00 * m11 - m01 * m10
+    return np.stack([m11, -m01, -m10, m00], axis=1) / det[:, None], double / 2
+
+
+def membrane_rows(
+    points: NDArray[np.float64], faces: NDArray[np.int32], warp: NDArray[np.float64], stiff: NDArray[np.float64]
+) -> NDArray[np.float64]:
+    """Return the rows of `Membrane.rest` for triangles at rest in the given points.
+
+    Args:
+        points: float64 (n, 3), metres.
+        faces: int32 (T, 3).
+        warp: float64 (T, 3), the warp direction near each triangle.
+        stiff: float64 (T, 4): stretch, compression, shear in N/m, damping in s.
+    """
+    rest, area = rest_shape(points, faces, warp)
+    return np.column_stack([rest, 1.0 / (stiff[:, :3] * area[:, None]), stiff[:, 3]])
+
+
+@kernel
+def solve_triangles(first, last, points, rest, w, x, dt):  # type: ignore[no-untyped-def]
+    """Project the triangles first .. last - 1 once each, in place.
+
+    Args:
+        first, last: which.
+        points, rest: see `Membrane`.
+        w: float64 (n,), inverse masses, 1/kg.
+        x: float64 (n, 3), places, metres.
+        dt: the substep, s.
+    """
+    scale = 1.0 / (dt * dt)
+    for t in range(first, last):
+        i, j, k = np.uint32(points[t, 0]), np.uint32(points[t, 1]), np.uint32(points[t, 2])
+        wi, wj, wk = w[i], w[j], w[k]
+        if wi + wj + wk == 0.0:
+            continue
+        uj, vj, uk, vk = rest[t, 0], rest[t, 1], rest[t, 2], rest[t, 3]
+        ui, vi = -uj - uk, -vj - vk
+        jx, jy, jz = x[j, 0] - x[i, 0], x[j, 1] - x[i, 1], x[j, 2] - x[i, 2]
+        kx, ky, kz = x[k, 0] - x[i, 0], x[k, 1] - x[i, 1], x[k, 2] - x[i, 2]
+        ux, uy, uz = uj * jx + uk * kx, uj * jy + uk * ky, uj * jz + uk * kz
+        vx, vy, vz = vj * jx + vk * kx, vj * jy + vk * ky, vj * jz + vk * kz
+        uu = ux * ux + uy * uy + uz * uz + 1e-18
+        vv = vx * vx + vy * vy + vz * vz + 1e-18
+        uv = ux * vx + uy * vy + uz * vz
+        inv_u, inv_v = 1.0 / np.sqrt(uu), 1.0 / np.sqrt(vv)
+        c_u, c_v = uu * inv_u - 1.0, vv * inv_v - 1.0
+        comp_u = scale * (rest[t, 4] if c_u >= 0.0 else rest[t, 5])
+        comp_v = scale * (rest[t, 4] if c_v >= 0.0 else rest[t, 5])
+        comp_s = scale * rest[t, 6]
+        # The three constraints together: a symmetric 3×3 system for their multipliers.
+        w_uu = wi * ui * ui + wj * uj * uj + wk * uk * uk
+        w_vv = wi * vi * vi + wj * vj * vj + wk * vk * vk
+        w_uv = wi * ui * vi + wj * uj * vj + wk * uk * vk
+        a_uu = w_uu + comp_u
+        a_vv = w_vv + comp_v
+        a_ss = (w_uu * vv + 2.0 * w_uv * uv + w_vv * uu) + comp_s
+        a_uv = w_uv * uv * inv_u * inv_v
+        a_us = (w_uu * uv + w_uv * uu) * inv_u
+        a_vs = (w_vv * uv + w_uv * vv) * inv_v
+        m_uu = a_vv * a_ss - a_vs * a_vs
+        m_uv = a_us * a_vs - a_uv * a_ss
+        m_us = a_uv * a_vs - a_us * a_vv
+        m_vv = a_uu * a_ss - a_us * a_us
+        m_vs = a_uv * a_us - a_uu * a_vs
+        m_ss = a_uu * a_vv - a_uv * a_uv
+        det = a_uu * m_uu + a_uv * m_uv + a_us * m_us
+        if det > 0.02 * a_uu * a_vv * a_ss:  # 0.75 for a right triangle at rest
+            over = -1.0 / det
+            l_u = over * (m_uu * c_u + m_uv * c_v + m_us * uv) * inv_u
+            l_v = over * (m_uv * c_u + m_vv * c_v + m_vs * uv) * inv_v
+            l_s = over * (m_us * c_u + m_vs * c_v + m_ss * uv)
+        else:  # Nearly collapsed to a line, where the three contradict each other: each takes its share alone.
+            l_u, l_v, l_s = -c_u / (3.0 * a_uu) * inv_u, -c_v / (3.0 * a_vv) * inv_v, -uv / (3.0 * a_ss)
+        px, py, pz = l_u * ux + l_s * vx, l_u * uy + l_s * vy, l_u * uz + l_s * vz
+        qx, qy, qz = l_v * vx + l_s * ux, l_v * vy + l_s * uy, l_v * vz + l_s * uz
+        ui, uj, uk = wi * ui, wj * uj, wk * uk
+        vi, vj, vk = wi * vi, wj * vj, wk * vk
+        x[i, 0] += ui * px + vi * qx
+        x[i, 1] += ui * py + vi * qy
+        x[i, 2] += ui * pz + vi * qz
+        x[j, 0] += uj * px + vj * qx
+        x[j, 1] += uj * py + vj * qy
+        x[j, 2] += uj * pz + vj * qz
+        x[k, 0] += uk * px + vk * qx
+        x[k, 1] += uk * py + vk * qy
+        x[k, 2] += uk * pz + vk * qz
+
+
+@kernel
+def damp_triangles(first, last, points, rest, w, x, v, dt):  # type: ignore[no-untyped-def]
+    """Slow the stretching and shearing of triangles first .. last - 1: a push of -k A τ dC/dt along each gradient.
+
+    It is solved implicitly, triangle by triangle, so that no damping is too much; at rest it
+    does nothing. Arguments as in `solve_triangles`, with velocities v (n, 3) in m/s.
+    """
+    for t in range(first, last):
+        tau = rest[t, 7]
+        if tau <= 0.0:
+            continue
+        i, j, k = np.uint32(points[t, 0]), np.uint32(points[t, 1]), np.uint32(points[t, 2])
+        if w[i] + w[j] + w[k] == 0.0:
+            continue
+        over = 1.0 / (tau * dt)
+        for kind in range(3):  # warp, weft, shear
+            gj = np.empty(3)
+            gk = np.empty(3)
+            u, f = np.empty(3), np.empty(3)
+            for axis in range(3):
+                a, b = x[j, axis] - x[i, axis], x[k, axis] - x[i, axis]
+                u[axis] = rest[t, 0] * a + rest[t, 2] * b
+                f[axis] = rest[t, 1] * a + rest[t, 3] * b
+            if kind < 2:
+                way = u if kind == 0 else f
+                length = np.sqrt(way[0] ** 2 + way[1] ** 2 + way[2] ** 2) + 1e-12
+                for axis in range(3):
+                    gj[axis], gk[axis] = rest[t, kind] * way[axis] / length, rest[t, 2 + kind] * way[axis] / length
+                compliance = rest[t, 4]
+            else:
+                for axis in range(3):
+                    gj[axis] = rest[t, 0] * f[axis] + rest[t, 1] * u[axis]
+                    gk[axis] = rest[t, 2] * f[axis] + rest[t, 3] * u[axis]
+                compliance = rest[t, 6]
+            rate, weight = 0.0, 0.0
+            for axis in range(3):
+                gi = -gj[axis] - gk[axis]
+                rate += gi * v[i, axis] + gj[axis] * v[j, axis] + gk[axis] * v[k, axis]
+                weight += w[i] * gi * gi + w[j] * gj[axis] ** 2 + w[k] * gk[axis] ** 2
+            push = -rate / (weight + compliance * over)
+            for axis in range(3):
+                v[i, axis] -= push * w[i] * (gj[axis] + gk[axis])
+                v[j, axis] += push * w[j] * gj[axis]
+                v[k, axis] += push * w[k] * gk[axis]
+
+
+@parallel_kernel
+def measure_stretch(points, rest, x, strain):  # type: ignore[no-untyped-def]
+    """Fill strain (T,) with each triangle's larger stretch along warp or weft (0.01 is one percent)."""
+    for t in numba.prange(len(points)):
+        i, j, k = points[t, 0], points[t, 1], points[t, 2]
+        worst = -1.0
+        for side in range(2):
+            gj, gk = rest[t, side], rest[t, 2 + side]
+            total = 0.0
+            for axis in range(3):
+                f = gj * (x[j, axis] - x[i, axis]) + gk * (x[k, axis] - x[i, axis])
+                total += f * f
+            worst = max(worst, np.sqrt(total) - 1.0)
+        strain[t] = worst

@@ -1,0 +1,106 @@
+"""The skin: the places on bodies that ask solids how far they are.
+
+A skin point goes with a rigid body, or with up to four particles in given shares (a cloth's
+own point, or a place inside of a soft body's tetrahedron). A solid is what answers: a
+collider or a rigid body, as one or several fields of signed distance.
+"""
+
+from __future__ import annotations
+
+import numba
+import numpy as np
+from numpy.typing import NDArray
+
+from zembrik.core.compiled import kernel, parallel_kernel
+from zembrik.core.solver.rigid import fill_turn
+
+CHUNK = 32  # skin points of one body that are looked at together
+
+Floats = NDArray[np.float64]
+Numbers = NDArray[np.int64]
+
+
+@kernel
+def _place_chunk(k, skin, rigid, x, before):  # type: ignore[no-untyped-def]
+    turn, was = np.empty(9), np.empty(9)
+    for axis in range(3):
+        skin.box[k, axis], skin.box[k, 3 + axis] = np.inf, -np.inf
+    widest = 0.0
+    r = skin.owner[skin.first[k]]
+    if r >= 0:
+        fill_turn(rigid.place[r, 3:], turn)
+        fill_turn(rigid.before[r, 3:], was)
+    for i in range(skin.first[k], skin.first[k + 1]):
+        widest = max(widest, skin.room[i] + skin.radius[i])
+        for axis in range(3):
+            now, then = 0.0, 0.0
+            if r >= 0:
+                a, b, c = turn[3 * axis], turn[3 * axis + 1], turn[3 * axis + 2]
+                now = rigid.place[r, axis] + a * skin.local[i, 0] + b * skin.local[i, 1] + c * skin.local[i, 2]
+                a, b, c = was[3 * axis], was[3 * axis + 1], was[3 * axis + 2]
+                then = rigid.before[r, axis] + a * skin.local[i, 0] + b * skin.local[i, 1] + c * skin.local[i, 2]
+            else:
+                for j in range(4):
+                    p, share = skin.masters[i, j], skin.shares[i, j]
+                    now += share * x[p, axis]
+                    then += share * before[p, axis]
+            skin.now[i, axis], skin.begin[i, axis] = now, then
+            skin.box[k, axis] = min(skin.box[k, axis], now, then)
+            skin.box[k, 3 + axis] = max(skin.box[k, 3 + axis], now, then)
+    for axis in range(3):
+        skin.box[k, axis] -= 1.5 * widest
+        skin.box[k, 3 + axis] += 1.5 * widest
+
+
+@parallel_kernel
+def place_skin(skin, rigid, x, before):  # type: ignore[no-untyped-def]
+    """Put every skin point where its body is predicted to be and where it was; x, before (n, 3) are the particles."""
+    # The work is in a function of its own: of writes to a named tuple's arrays, Numba's loops here would lose some.
+    for k in numba.prange(len(skin.first) - 1):
+        _place_chunk(k, skin, rigid, x, before)
+
+
+@kernel
+def place_solids(solids, fields, rigid):  # type: ignore[no-untyped-def]
+    """Put the rigid bodies' fields where the bodies are predicted to be, and note how they went there."""
+    turn, was = np.empty(9), np.empty(9)
+    for s in range(len(solids.owner)):
+        r = solids.owner[s]
+        if r < 0:
+            f = solids.span[s, 0]
+            for axis in range(3):
+                solids.box[s, axis], solids.box[s, 3 + axis] = fields.low[f, axis], fields.high[f, axis]
+            continue
+        fill_turn(rigid.place[r, 3:], turn)
+        fill_turn(rigid.before[r, 3:], was)
+        place = rigid.place[r]
+        for f in range(solids.span[s, 0], solids.span[s, 1]):
+            local, at = solids.local_field[f], fields.place[f]
+            for i in range(3):
+                for j in range(3):
+                    at[3 * i + j] = (
+                        turn[3 * i] * local[j] + turn[3 * i + 1] * local[3 + j] + turn[3 * i + 2] * local[6 + j]
+                    )
+                at[9 + i] = (
+                    place[i] + turn[3 * i] * local[9] + turn[3 * i + 1] * local[10] + turn[3 * i + 2] * local[11]
+                )
+        drift = solids.drift[s]
+        for i in range(3):
+            for j in range(3):
+                drift[3 * i + j] = (
+                    was[3 * i] * turn[3 * j] + was[3 * i + 1] * turn[3 * j + 1] + was[3 * i + 2] * turn[3 * j + 2]
+                )
+            drift[9 + i] = rigid.before[r, i]
+        for i in range(3):
+            drift[9 + i] -= drift[3 * i] * place[0] + drift[3 * i + 1] * place[1] + drift[3 * i + 2] * place[2]
+        box = solids.local_box[s]
+        for i in range(3):
+            middle, half, then, half_then = place[i], 0.0, rigid.before[r, i], 0.0
+            for j in range(3):
+                m, h = 0.5 * (box[3 + j] + box[j]), 0.5 * (box[3 + j] - box[j])
+                middle += turn[3 * i + j] * m
+                half += abs(turn[3 * i + j]) * h
+                then += was[3 * i + j] * m
+                half_then += abs(was[3 * i + j]) * h
+            solids.box[s, i] = min(middle - half, then - half_then) - solids.room[s]
+            solids.box[s, 3 + i] = max(middle + half, then + half_then) + solids.room[s]

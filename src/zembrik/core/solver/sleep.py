@@ -1,0 +1,72 @@
+"""Sleeping: bodies that touch one another fall asleep together, once none of them has moved for a while."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zembrik.core.compiled import kernel
+
+PATIENCE_S = 0.5  # how long all of a group must have been calm
+CALM_SIZES_PER_S = 0.05  # a body that moves less than this share of its size a second is calm …
+CALM_LEAST_M_PER_S, CALM_MOST_M_PER_S = 0.002, 0.02  # … within these bounds
+
+
+@kernel
+def _root(parent, r):  # type: ignore[no-untyped-def]
+    while parent[r] != r:
+        parent[r] = parent[parent[r]]
+        r = parent[r]
+    return r
+
+
+@kernel
+def fall_asleep(rigid, size, frame_place, contacts, joined, seconds):  # type: ignore[no-untyped-def]
+    """Let groups of calm bodies fall asleep at the end of a frame.
+
+    Args:
+        rigid: the bodies; `still` and `asleep` change.
+        size: float64 (R,), each body's extent, metres.
+        frame_place: float64 (R, 7), where they were when the frame began; set to where they are.
+        contacts: of the last substep.
+        joined: int64 (J, 2), the bodies that joints join, -1 for the world.
+        seconds: the frame's length.
+    """
+    count = len(rigid.w)
+    parent = np.arange(count)
+    for r in range(count):
+        way, turn = 0.0, 0.0
+        for k in range(3):
+            way += (rigid.place[r, k] - frame_place[r, k]) ** 2
+        for k in range(4):
+            turn += rigid.place[r, 3 + k] * frame_place[r, 3 + k]
+        turned = 2.0 * np.sqrt(max(1.0 - turn * turn, 0.0))
+        speed = (np.sqrt(way) + 0.5 * turned * size[r]) / seconds
+        calm = min(max(CALM_SIZES_PER_S * size[r], CALM_LEAST_M_PER_S), CALM_MOST_M_PER_S)
+        rigid.still[r] = rigid.still[r] + seconds if speed < calm else 0.0
+        for k in range(7):
+            frame_place[r, k] = rigid.place[r, k]
+    for c in range(len(contacts.gap)):
+        a, b = contacts.a[c], contacts.b[c]
+        if contacts.load[c] > 0.0 and a < 0 and b >= 0:
+            rigid.still[b] = 0.0
+        if contacts.load[c] > 0.0 and a >= 0 and b >= 0 and rigid.w[a] > 0.0 and rigid.w[b] > 0.0:
+            parent[_root(parent, a)] = _root(parent, b)
+    for j in range(len(joined)):
+        a, b = joined[j, 0], joined[j, 1]
+        if a >= 0 and b >= 0:
+            if rigid.w[a] > 0.0 and rigid.w[b] > 0.0:
+                parent[_root(parent, a)] = _root(parent, b)
+            elif rigid.w[a] == 0.0 and rigid.still[a] == 0.0:
+                rigid.still[b] = 0.0  # it hangs on something that is being moved
+            elif rigid.w[b] == 0.0 and rigid.still[b] == 0.0:
+                rigid.still[a] = 0.0
+    least = np.full(count, np.inf)
+    for r in range(count):
+        if rigid.w[r] > 0.0 and not rigid.asleep[r]:
+            root = _root(parent, r)
+            least[root] = min(least[root], rigid.still[r])
+    for r in range(count):
+        if rigid.w[r] > 0.0 and not rigid.asleep[r] and least[_root(parent, r)] >= PATIENCE_S:
+            rigid.asleep[r] = True
+            for k in range(6):
+                rigid.speed[r, k] = 0.0

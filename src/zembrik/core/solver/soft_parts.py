@@ -1,0 +1,105 @@
+"""Soft bodies of a setup, as the solver takes them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zembrik.core.mesh.lattice import Lattice, cells_of, embed
+from zembrik.core.mesh.trimesh import TriMesh
+from zembrik.core.problem import Problem
+from zembrik.core.setup.assets import Assets, placed_mesh
+from zembrik.core.setup.document import Setup
+from zembrik.core.setup.resolve import Resolved
+from zembrik.core.solver.pins import pinned_points
+from zembrik.core.solver.rigid_parts import check_closed
+from zembrik.core.solver.solidity import tet_rows
+from zembrik.core.solver.solids import Surface
+from zembrik.core.units import turn_matrix
+
+Floats = NDArray[np.float64]
+USUAL_CELLS = 8  # along the longest side, where no cell size is given
+MOST_CELLS = 400_000
+
+
+@dataclass(frozen=True)
+class SoftPart:
+    """A soft body before the world is built.
+
+    Attributes:
+        number: of the body in the setup.
+        name: of it.
+        mesh: its surface in its place, metres.
+        lattice: what carries it.
+        mass: float64 (n,), of the lattice's points, kg.
+        held: bool (n,), lattice points that pins hold.
+        rows: float64 (E, 13), see `solidity.Tets`.
+        surface: how it meets others.
+        yields: yield strain and creep in 1/s; None when it always comes back.
+        weight: factor on gravity.
+    """
+
+    number: int
+    name: str
+    mesh: TriMesh
+    lattice: Lattice
+    mass: Floats
+    held: NDArray[np.bool_]
+    rows: Floats
+    surface: Surface
+    yields: tuple[float, float] | None
+    weight: float
+
+
+def soft_parts(setup: Setup, resolved: Resolved, assets: Assets) -> list[SoftPart]:
+    """Return the soft bodies of a setup in their places.
+
+    Raises:
+        Problem: naming a body whose mesh is open, has no volume, or would have too many cells.
+    """
+    return [
+        _soft(k, setup, resolved.document["bodies"][k], assets)
+        for k, body in enumerate(setup.bodies)
+        if body.role == "soft"
+    ]
+
+
+def cell_size(mesh: TriMesh) -> float:
+    """Return the lattice cell (m) of a body that gives none."""
+    return float(mesh.size.max()) / USUAL_CELLS
+
+
+def _soft(number: int, setup: Setup, values: dict[str, Any], assets: Assets) -> SoftPart:
+    body = setup.bodies[number]
+    mesh, material, where = placed_mesh(body, assets), values["material"], f"bodies[{number}] '{body.name}'"
+    check_closed(mesh, where)
+    turn = turn_matrix(body.place.rotate)
+    cell = values["cell"] or cell_size(mesh)
+    cells = int(np.prod(cells_of(mesh, turn, cell).astype(float)))
+    if cells > MOST_CELLS:
+        raise Problem(
+            f"cells of {cell * 1000:.3g} mm would be {cells:,} in the body's box; there may be {MOST_CELLS:,}.",
+            where,
+            "Choose larger cells.",
+        )
+    try:
+        lattice = embed(mesh, turn, cell)
+    except ValueError:
+        raise Problem(
+            "the mesh encloses no volume, so there is nothing to be soft.", where, "Turn its faces outwards."
+        ) from None
+    stuff = np.tile([material["young"], material["poisson"], material["damping"]], (len(lattice.tets), 1))
+    rows, volume = tet_rows(lattice.points, lattice.tets, lattice.filled, stuff)
+    mass: Floats = np.bincount(
+        lattice.tets.ravel(), np.repeat(volume * material["density"] / 4, 4), len(lattice.points)
+    )
+    held = np.zeros(len(lattice.points), dtype=bool)
+    for n, pin in enumerate(body.pins):
+        taken = pinned_points(pin, mesh.points, f"{where}, pins[{n}]")
+        held[lattice.masters[taken][lattice.shares[taken] > 1e-6]] = True
+    yields = (material["yield_strain"], material["creep"]) if material["creep"] > 0.0 else None
+    surface = Surface(values["thickness"], material["friction"], material["sliding_friction"])
+    return SoftPart(number, body.name, mesh, lattice, mass, held, rows, surface, yields, values["gravity"])

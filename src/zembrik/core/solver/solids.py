@@ -1,0 +1,310 @@
+"""Everything that meets solids in a world: rigid bodies, colliders, and the skins that touch them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zembrik.core.distance.build import Shape
+from zembrik.core.distance.field import Fields
+from zembrik.core.mesh.inertia import MassOf
+from zembrik.core.motion.rigid import Mover
+from zembrik.core.solver.arrays import Contacts, Joints, Rigid, Skin, Slots, Solids
+from zembrik.core.solver.colliders import Colliders, shape_box, slim_of
+from zembrik.core.solver.joints import place_joints, solve_joints
+from zembrik.core.solver.meeting import find_pairs, look_at_pairs, make_slots
+from zembrik.core.solver.rigid import make_rigid, predict, quaternion_of, settle_places
+from zembrik.core.solver.samples import samples_of
+from zembrik.core.solver.skin import CHUNK, place_skin, place_solids
+from zembrik.core.solver.sleep import fall_asleep
+from zembrik.core.solver.solid_contact import gather, give_back, no_contacts, press, runs_of, wake
+from zembrik.core.units import quaternion_turn
+
+Floats = NDArray[np.float64]
+SWEEPS_A_SUBSTEP, SWEEPS_A_FRAME = 3, 48  # at least: with fewer, a tower of ten boxes leans
+
+
+@dataclass(frozen=True)
+class Surface:
+    """How a body meets others.
+
+    Attributes:
+        room: thickness in metres.
+        grip, slip: static and sliding friction.
+        bounce: share of the speed given back, 0..1.
+    """
+
+    room: float
+    grip: float
+    slip: float
+    bounce: float = 0.0
+
+
+@dataclass(frozen=True)
+class RigidPart:
+    """A rigid body before the world is built.
+
+    Attributes:
+        name: of the body.
+        points, faces: its placed mesh, metres.
+        mass: of it.
+        shapes: what others touch, in world space.
+        surface: how they do.
+        weight: factor on gravity.
+        mover: the track that drives it, if one does; until frame `release`, if that is not None.
+    """
+
+    name: str
+    points: Floats
+    faces: NDArray[np.int32]
+    mass: MassOf
+    shapes: list[Shape]
+    surface: Surface
+    weight: float = 1.0
+    mover: Mover | None = None
+    release: float | None = None
+
+
+@dataclass(frozen=True)
+class ParticleSkin:
+    """Skin points that go with particles.
+
+    Attributes:
+        masters: int32 (m, 4), shares: float64 (m, 4): what carries each point.
+        surface: how they meet others.
+        wide: whether they ask colliders too.
+    """
+
+    masters: NDArray[np.int32]
+    shares: Floats
+    surface: Surface
+    wide: bool
+
+
+@dataclass
+class SolidWorld:
+    """Rigid bodies, their joints, and all contacts of skins with solids.
+
+    Attributes:
+        parts: the rigid bodies.
+        rigid, joints, skin, solids: the arrays of them.
+        fields: of colliders, then of rigid bodies.
+        colliders: for their movement within a substep.
+        size: float64 (R,), extents in metres.
+        contacts: of the last substep.
+        sweeps: how often contacts are solved in one pass over all constraints.
+        runs: where each run of contacts of the same two sides begins.
+        pressed: how many contacts carried load in the last substep.
+    """
+
+    parts: list[RigidPart]
+    rigid: Rigid
+    joints: Joints
+    skin: Skin
+    solids: Solids
+    fields: Fields
+    colliders: Colliders
+    size: Floats
+    frame_place: Floats
+    contacts: Contacts = field(default_factory=no_contacts)
+    slots: Slots = field(default_factory=lambda: make_slots(64))
+    any: bool = True
+    sweeps: int = SWEEPS_A_SUBSTEP
+    runs: NDArray[np.int64] = field(default_factory=lambda: np.zeros(1, np.int64))
+
+    @property
+    def pressed(self) -> int:
+        """How many contacts carried load in the last substep."""
+        return int((self.contacts.load > 0).sum())
+
+    def drive(self, frame: float, seconds: float) -> None:
+        """Put the driven bodies where they are at a frame, `seconds` after they were where they are now.
+
+        The colliders are there already.
+        """
+        rigid = self.rigid
+        for r, part in enumerate(self.parts):
+            if part.mover is None or rigid.w[r] > 0.0:
+                continue
+            if part.release is not None and frame > part.release + 1e-9:
+                rigid.w[r] = 1.0 / part.mass.mass  # let go with the speed it has
+                rigid.inverse[r] = 1.0 / part.mass.moments
+                continue
+            turn, shift = part.mover.at(frame)
+            old = rigid.place[r].copy()
+            rigid.place[r, :3] = turn @ part.mass.centre + shift
+            rigid.place[r, 3:] = quaternion_of(turn @ part.mass.axes)
+            if seconds > 0.0:
+                rigid.speed[r, :3] = (rigid.place[r, :3] - old[:3]) / seconds
+                spin = quaternion_turn(rigid.place[r, 3:]) @ quaternion_turn(old[3:]).T
+                rigid.speed[r, 3:] = rotation_vector(spin) / seconds
+            s = int(np.flatnonzero(self.solids.owner == r)[0])
+            self.solids.moving[s] = bool((rigid.place[r] != old).any())
+        for c, _ in self.colliders.movers:
+            self.solids.moving[c] = bool((self.colliders.touch.drift[c] != STILL).any())
+
+    def begin(self, gravity: Floats, slowing: float, dt: float) -> None:
+        """Move the free bodies for dt seconds."""
+        predict(self.rigid, gravity, slowing, dt)
+
+    def meet(self, x: Floats, before: Floats, w: Floats, dt: float) -> None:
+        """Find this substep's contacts; x, before (n, 3) are the particles', w (n,) their inverse masses."""
+        place_solids(self.solids, self.fields, self.rigid)
+        place_skin(self.skin, self.rigid, x, before)
+        place_joints(self.joints, self.rigid)
+        pairs = find_pairs(self.skin, self.solids, self.rigid)
+        if len(pairs) > len(self.slots.filled):
+            self.slots = make_slots(len(pairs) + len(pairs) // 2)
+        look_at_pairs(pairs, self.fields, self.skin, self.solids, self.slots)
+        self.contacts = gather(pairs, self.slots, self.skin, self.solids, self.rigid, w, dt)
+        self.runs = runs_of(self.contacts)
+
+    def solve(self, x: Floats, w: Floats) -> None:
+        """Solve joints and contacts once; x (n, 3) changes."""
+        if len(self.joints.kind):
+            solve_joints(self.joints, self.rigid)
+        for _ in range(self.sweeps):
+            press(self.contacts, self.runs, self.skin, self.solids, self.rigid, w, x)
+
+    def end(self, gravity: Floats, dt: float) -> None:
+        """Take what was solved into places and velocities."""
+        settle_places(self.rigid, dt)
+        slow = 2.0 * dt * float(np.linalg.norm(gravity)) + 1e-4
+        give_back(self.contacts, self.runs, self.skin, self.solids, self.rigid, slow, dt)
+        wake(self.contacts, self.solids, self.rigid)
+
+    def end_frame(self, seconds: float) -> None:
+        """Let calm groups fall asleep."""
+        fall_asleep(self.rigid, self.size, self.frame_place, self.contacts, self.joints.bodies, seconds)
+
+    def poses(self) -> Floats:
+        """Return for every body (R, 7) the shift (m) and quaternion x y z w that take its placed mesh to it."""
+        found = np.zeros((len(self.parts), 7))
+        for r, part in enumerate(self.parts):
+            turn = quaternion_turn(self.rigid.place[r, 3:]) @ part.mass.axes.T
+            found[r, :3] = self.rigid.place[r, :3] - turn @ part.mass.centre
+            found[r, 3:] = quaternion_of(turn)
+        return found
+
+    def depths(self, x: Floats, w: Floats) -> Floats:
+        """Return how deep (m) each contact is within the room kept free, as everything stands now; for statistics."""
+        rigid, asleep = self.rigid, self.rigid.asleep.copy()
+        rigid.before[:], rigid.asleep[:] = rigid.place, False
+        kept = self.contacts, self.runs
+        self.meet(x, x, w, 1.0)
+        found = self.contacts.room - self.contacts.gap
+        self.contacts, self.runs = kept
+        rigid.asleep[:] = asleep
+        return found[found > 0.0]
+
+    def state(self) -> list[NDArray[Any]]:
+        """Return the arrays that say how it goes on from here; they are the world's own."""
+        r = self.rigid
+        return [r.place, r.speed, r.w, r.inverse, r.still, r.asleep, self.frame_place]
+
+
+STILL = np.concatenate([np.eye(3).ravel(), np.zeros(3)])
+
+
+def rotation_vector(turn: Floats) -> Floats:
+    """Return the rotation vector (3,) in radians of a turn (3, 3) by less than half a turn."""
+    q = quaternion_of(turn)
+    sine = float(np.linalg.norm(q[:3]))
+    return q[:3] * (2.0 * np.arctan2(sine, q[3]) / sine) if sine > 1e-12 else 2.0 * q[:3]
+
+
+def own_points(first: int, last: int, surface: Surface) -> ParticleSkin:
+    """Return the skin of a cloth: its own points first .. last - 1."""
+    masters, shares = np.zeros((last - first, 4), np.int32), np.zeros((last - first, 4))
+    masters[:] = np.arange(first, last)[:, None]
+    shares[:, 0] = 1.0
+    return ParticleSkin(masters, shares, surface, wide=False)
+
+
+def build_solids(parts: list[RigidPart], joints: Joints, skins: list[ParticleSkin], colliders: Colliders) -> SolidWorld:
+    """Return the world of solids.
+
+    Args:
+        parts: the rigid bodies; their fields follow the colliders' in `colliders.fields`.
+        joints: between them.
+        skins: of particles that meet solids.
+        colliders: the others; they get to share the array of drifts.
+    """
+    touch, count = colliders.touch, len(colliders.touch.room)
+    place = np.array([[*p.mass.centre, *quaternion_of(p.mass.axes)] for p in parts]).reshape(-1, 7)
+    driven = np.array([p.mover is not None for p in parts], dtype=bool)
+    mass = np.where(driven, 0.0, [p.mass.mass for p in parts])
+    rigid = make_rigid(place, mass, np.array([p.mass.moments for p in parts]).reshape(-1, 3),
+                       np.array([p.weight for p in parts]).reshape(-1))  # fmt: skip
+    first = count + np.concatenate([[0], np.cumsum([len(p.shapes) for p in parts])]).astype(np.int64)
+    span = np.concatenate([np.stack([np.arange(count), np.arange(count) + 1], 1), np.stack([first[:-1], first[1:]], 1)])
+    boxes = np.zeros((count + len(parts), 6))
+    owner = np.concatenate([np.full(count, -1), np.arange(len(parts))]).astype(np.int64)
+    points: list[Floats] = [np.zeros((0, 3))]
+    columns: list[Floats] = [np.zeros((0, 5))]  # radius, room, grip, slip, bounce
+    owners: list[NDArray[np.int64]] = [np.zeros(0, np.int64)]
+    masters: list[NDArray[np.int32]] = [np.zeros((0, 4), np.int32)]
+    shares: list[Floats] = [np.zeros((0, 4))]
+    starts, own, wide = [0], [], []
+
+    def add(at: Floats, radius: Floats, surface: Surface, whose: int, of: Any, by: Any, solid: int, asks: bool) -> None:
+        n = len(at)
+        points.append(at)
+        rest = np.tile([surface.room, surface.grip, surface.slip, surface.bounce], (n, 1))
+        columns.append(np.column_stack([radius, rest]))
+        owners.append(np.full(n, whose, np.int64))
+        masters.append(np.zeros((n, 4), np.int32) if of is None else of.astype(np.int32))
+        shares.append(np.zeros((n, 4)) if by is None else by)
+        for k in range(0, n, CHUNK):
+            starts.append(starts[-1] + min(CHUNK, n - k))
+            own.append(solid)
+            wide.append(asks)
+
+    for r, part in enumerate(parts):
+        at, radius = samples_of(part.shapes)
+        local = (at - part.mass.centre) @ part.mass.axes
+        low, high = np.full(3, np.inf), np.full(3, -np.inf)
+        for shape in part.shapes:
+            corners = (shape_box(shape) - part.mass.centre) @ part.mass.axes
+            low, high = np.minimum(low, corners.min(axis=0)), np.maximum(high, corners.max(axis=0))
+        boxes[count + r] = np.concatenate([low, high])
+        add(local, radius, part.surface, r, None, None, count + r, True)
+    for skin_part in skins:
+        n = len(skin_part.masters)
+        add(np.zeros((n, 3)), np.zeros(n), skin_part.surface, -1, skin_part.masters, skin_part.shares, -1,
+            skin_part.wide)  # fmt: skip
+    table = np.concatenate(columns)
+    total = len(table)
+    radius, room, grip, slip, bounce = (np.ascontiguousarray(table[:, k]) for k in range(5))
+    skin = Skin(
+        np.concatenate(owners), np.concatenate(masters), np.concatenate(shares), np.concatenate(points),
+        radius, room, grip, slip, bounce, np.zeros((total, 3)), np.zeros((total, 3)),
+        np.array(starts, np.int64), np.array(own, np.int64).reshape(-1), np.array(wide, np.bool_).reshape(-1),
+        np.zeros((len(own), 6)),
+    )  # fmt: skip
+    surfaces = [p.surface for p in parts]
+
+    def joined(old: Floats, name: str) -> Floats:
+        return np.concatenate([old, [getattr(s, name) for s in surfaces]]).astype(np.float64)
+
+    solids = Solids(
+        span.astype(np.int64), owner, joined(touch.room, "room"), joined(touch.grip, "grip"),
+        joined(touch.slip, "slip"), joined(touch.bounce, "bounce"),
+        np.concatenate([touch.slim, [min(slim_of(s) for s in p.shapes) for p in parts]]).astype(np.float64),
+        np.concatenate([touch.both, np.zeros(len(parts), np.bool_)]), np.zeros(count + len(parts), np.bool_),
+        np.concatenate([touch.drift, np.tile(STILL, (len(parts), 1))]), np.zeros((count + len(parts), 6)), boxes,
+        np.concatenate([np.zeros((count, 12)), *[_in_body(s, p.mass) for p in parts for s in p.shapes]]),
+    )  # fmt: skip
+    colliders.touch = touch._replace(drift=solids.drift[:count])
+    size = np.array([float(np.linalg.norm(np.ptp(p.points, axis=0))) for p in parts]).reshape(-1)
+    world = SolidWorld(parts, rigid, joints, skin, solids, colliders.fields, colliders, size, place.copy())
+    world.any = total > 0
+    return world
+
+
+def _in_body(shape: Shape, mass: MassOf) -> Floats:
+    """Return a shape's turn and origin (1, 12) in its body's frame."""
+    return np.concatenate([(mass.axes.T @ shape.turn).ravel(), mass.axes.T @ (shape.origin - mass.centre)])[None, :]

@@ -1,0 +1,75 @@
+"""What is measured on every frame, for the ribbon."""
+
+from __future__ import annotations
+
+import numba
+import numpy as np
+from numpy.typing import NDArray
+
+from zembrik.core.compiled import parallel_kernel
+from zembrik.core.solver.contact import measure_depth
+from zembrik.core.solver.membrane import measure_stretch
+from zembrik.core.solver.rigid import kinetic_energy
+from zembrik.core.solver.world import World
+
+# name: (unit it is shown in, factor from SI to that unit, words)
+STATS: dict[str, tuple[str, float, str]] = {
+    "worst_penetration": ("mm", 1e3, "deepest point or face centre inside the room kept free"),
+    "worst_stretch": ("%", 1e2, "largest strain of a triangle along warp or weft"),
+    "mean_stretch": ("%", 1e2, "mean strain along warp or weft"),
+    "top_speed": ("m/s", 1.0, "fastest point"),
+    "kinetic_energy": ("J", 1.0, "energy of all motion"),
+    "asleep": ("bodies", 1.0, "rigid bodies that rest until something wakes them"),
+    "contacts": ("points", 1.0, "points resting on or pressed against something"),
+}
+
+
+@parallel_kernel
+def _face_middles(points, x, middles):  # type: ignore[no-untyped-def]
+    for t in numba.prange(len(points)):
+        for axis in range(3):
+            middles[t, axis] = (x[points[t, 0], axis] + x[points[t, 1], axis] + x[points[t, 2], axis]) / 3.0
+
+
+class Meter:
+    """Measures a world at the end of a frame."""
+
+    def __init__(self, world: World) -> None:
+        self.world = world
+        triangles = len(world.membrane.points)
+        self.strain = np.zeros(triangles)
+        self.middles = np.zeros((triangles, 3))
+        places = world.cloth + triangles
+        self.depth, self.distance, self.normal = np.zeros(places), np.empty(places), np.empty((places, 3))
+        corner = world.membrane.points[:, 0] if triangles else np.zeros(0, np.int32)
+        self.room = np.concatenate([world.skin[:, 0], world.skin[corner, 0]])
+
+    def measure(self, pressed: NDArray[np.int32]) -> dict[str, float]:
+        """Return every figure of `STATS`, in SI units."""
+        world = self.world
+        speed_sq = np.einsum("ij,ij->i", world.v, world.v)
+        stretch = penetration = mean = 0.0
+        if len(self.strain):
+            measure_stretch(world.membrane.points, world.membrane.rest, world.x, self.strain)
+            stretch, mean = float(self.strain.max()), float(self.strain.mean())
+            _face_middles(world.membrane.points, world.x, self.middles)
+            places = np.concatenate([world.x[: world.cloth], self.middles])
+            measure_depth(
+                world.colliders.fields, world.colliders.touch, self.room, places, self.depth, self.distance, self.normal
+            )
+            penetration = float(self.depth.max())
+        energy, fastest = float(0.5 * (world.mass * speed_sq).sum()), float(np.sqrt(speed_sq.max(initial=0.0)))
+        rigid = world.solids.rigid
+        if world.solids.any:
+            penetration = max(penetration, float(world.solids.depths(world.x, world.w).max(initial=0.0)))
+            energy += float(kinetic_energy(rigid))
+            fastest = max(fastest, float(np.linalg.norm(rigid.speed[:, :3], axis=1).max(initial=0.0)))
+        return {
+            "worst_penetration": penetration if penetration > 1e-12 else 0.0,  # rounding is no depth
+            "worst_stretch": stretch,
+            "mean_stretch": mean,
+            "top_speed": fastest,
+            "kinetic_energy": energy,
+            "asleep": float(rigid.asleep.sum()),
+            "contacts": float(pressed.sum() + world.solids.pressed),
+        }

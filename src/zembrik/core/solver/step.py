@@ -1,0 +1,87 @@
+"""One frame of simulation: small steps, each with few passes (Macklin et al. 2019)."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zembrik.core.solver.contact import solve_contacts
+from zembrik.core.solver.solids import SWEEPS_A_FRAME, SWEEPS_A_SUBSTEP
+from zembrik.core.solver.sweep import begin_substep, end_substep, sweep_air, sweep_damping, sweep_elastic
+from zembrik.core.solver.world import World
+
+
+class Stepper:
+    """Moves a world forward in time, frame by frame."""
+
+    def __init__(self, world: World, substeps: int, iterations: int, fps: float) -> None:
+        self.world = world
+        self.substeps, self.iterations = substeps, iterations
+        self.dt = 1.0 / (fps * substeps)  # seconds
+        world.solids.sweeps = max(SWEEPS_A_SUBSTEP, -(-SWEEPS_A_FRAME // substeps))
+        self.damped = bool((world.membrane.rest[:, 7] > 0.0).any() or (world.tets.rest[:, 12] > 0.0).any())
+        self.before = np.empty_like(world.x)
+        self.distance, self.normal = np.empty(world.cloth), np.empty((world.cloth, 3))
+        self.probe = np.empty((world.cloth, 3))
+        self.swirl = np.zeros_like(world.x)
+        self.pressed: NDArray[np.int32] = np.zeros(world.cloth, dtype=np.int32)
+
+    def advance(self, frame: float) -> None:
+        """Compute the motion from `frame` to `frame + 1`."""
+        world = self.world
+        # The swirls and the pressures change little within a frame: they are read once.
+        world.air.swirl_at(frame, world.fps, world.x, self.swirl)
+        world.air.inflate(frame)
+        # So that a bake that goes on from a checkpoint here has everything as one that never stopped.
+        world.move_to(frame)
+        world.touching.begin_frame(frame)
+        for s in range(self.substeps):
+            begin, end = frame + s / self.substeps, frame + (s + 1) / self.substeps
+            self._substep(begin, end)
+        if world.solids.parts:
+            world.solids.end_frame(1.0 / world.fps)
+        if world.yielding.any:
+            world.keep_dents(1.0 / world.fps)
+
+    def _substep(self, begin: float, end: float) -> None:
+        world, dt, before = self.world, self.dt, self.before
+        x, v, w, cloth, solids, touching = world.x, world.v, world.w, world.cloth, world.solids, world.touching
+        if world.air.any:
+            # The air meets the cloth as gravity will have sped it up, so that a steady fall is steady.
+            against = world.air.wind_at(begin) - dt * world.gravity
+            rows = world.air.rows
+            sweep_air(world.colours, world.membrane, rows, w, x, v, against, self.swirl, world.air.density, dt)
+        if self.damped:
+            sweep_damping(world.colours, world.membrane, world.tets, w, x, v, dt)
+        lost = world.air.lost_at(begin, dt)
+        begin_substep(w, world.weight, world.gravity, 1.0 - lost, dt, x, v, before)
+        if solids.any:
+            solids.begin(world.gravity, lost, dt)
+        world.move_to(end)
+        if solids.any:
+            solids.drive(end, dt)
+            solids.meet(x, before, w, dt)
+        if touching.any:
+            touching.begin(x[:cloth], before[:cloth], end)
+        for _ in range(self.iterations):
+            self._pass()
+        end_substep(x, before, v, dt)
+        if solids.any:
+            solids.end(world.gravity, dt)
+
+    def _pass(self) -> None:
+        """Solve every constraint and contact once."""
+        world, dt, before = self.world, self.dt, self.before
+        x, w, touching = world.x, world.w, world.touching
+        sweep_elastic(world.colours, world.membrane, world.bend, world.tets, w, x, dt)
+        if touching.any:
+            touching.solve(x[: world.cloth])
+        if world.cloth:
+            solve_contacts(
+                world.colliders.fields, world.colliders.touch, world.skin, w, x, before, dt * dt / self.iterations,
+                self.pressed, self.distance, self.normal, self.probe,
+            )  # fmt: skip
+        if world.solids.any:
+            world.solids.solve(x, w)
+        if touching.any and touching.layers:
+            touching.solve(x[: world.cloth])  # once more: what was pushed must not go through another layer

@@ -1,0 +1,70 @@
+"""The loops over all points and over all clusters of constraints."""
+
+from __future__ import annotations
+
+import numba
+
+from zembrik.core.compiled import parallel_kernel
+from zembrik.core.solver.air import push_by_air
+from zembrik.core.solver.bend import solve_hinges
+from zembrik.core.solver.membrane import damp_triangles, solve_triangles
+from zembrik.core.solver.solidity import damp_tets, solve_tets
+
+
+@parallel_kernel
+def sweep_air(colours, membrane, rows, w, x, v, wind, swirl, density, dt):  # type: ignore[no-untyped-def]
+    """Let the air push every triangle once, colour by colour; see `air.push_by_air`."""
+    for colour in range(len(colours) - 1):
+        for cluster in numba.prange(colours[colour], colours[colour + 1]):
+            first, last = membrane.span[cluster], membrane.span[cluster + 1]
+            push_by_air(first, last, membrane.points, rows, w, x, v, wind, swirl, density, dt)
+
+
+@parallel_kernel
+def sweep_elastic(colours, membrane, bend, tets, w, x, dt):  # type: ignore[no-untyped-def]
+    """Project every triangle, hinge and tetrahedron once, colour by colour.
+
+    Args:
+        colours: int64 (colours + 1,), see `colour.Layout`.
+        membrane, bend, tets: the constraints.
+        w: float64 (n,), inverse masses, 1/kg.
+        x: float64 (n, 3), places, metres.
+        dt: the substep, s.
+    """
+    for colour in range(len(colours) - 1):
+        for cluster in numba.prange(colours[colour], colours[colour + 1]):
+            first, last = membrane.span[cluster], membrane.span[cluster + 1]
+            solve_triangles(first, last, membrane.points, membrane.rest, w, x, dt)
+            first, last = bend.span[cluster], bend.span[cluster + 1]
+            solve_hinges(first, last, bend.points, bend.rest, w, x, dt)
+            first, last = tets.span[cluster], tets.span[cluster + 1]
+            solve_tets(first, last, tets.points, tets.rest, w, x, dt)
+
+
+@parallel_kernel
+def sweep_damping(colours, membrane, tets, w, x, v, dt):  # type: ignore[no-untyped-def]
+    """Damp every triangle's and tetrahedron's velocities (m/s) once; see `membrane` and `solidity`."""
+    for colour in range(len(colours) - 1):
+        for cluster in numba.prange(colours[colour], colours[colour + 1]):
+            first, last = membrane.span[cluster], membrane.span[cluster + 1]
+            damp_triangles(first, last, membrane.points, membrane.rest, w, x, v, dt)
+            first, last = tets.span[cluster], tets.span[cluster + 1]
+            damp_tets(first, last, tets.points, tets.rest, w, x, v, dt)
+
+
+@parallel_kernel
+def begin_substep(w, weight, gravity, keep, dt, x, v, before):  # type: ignore[no-untyped-def]
+    """Keep where every point is, then move the free ones by the kept share of their velocity and gravity (m/s²)."""
+    for i in numba.prange(len(x)):
+        for axis in range(3):
+            before[i, axis] = x[i, axis]
+            if w[i] > 0.0:
+                x[i, axis] += dt * (keep * v[i, axis] + dt * weight[i] * gravity[axis])
+
+
+@parallel_kernel
+def end_substep(x, before, v, dt):  # type: ignore[no-untyped-def]
+    """Set every point's velocity (m/s) from the way it went in the substep of dt seconds."""
+    for i in numba.prange(len(x)):
+        for axis in range(3):
+            v[i, axis] = (x[i, axis] - before[i, axis]) / dt

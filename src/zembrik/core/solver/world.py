@@ -1,0 +1,206 @@
+"""Everything the solver works on, as arrays."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zembrik.core.motion.rigid import Mover
+from zembrik.core.motion.track import track_values
+from zembrik.core.motion.turbulence import Turbulence
+from zembrik.core.solver.bend import Bend
+from zembrik.core.solver.colliders import Colliders
+from zembrik.core.solver.membrane import Membrane
+from zembrik.core.solver.plastic import Yielding
+from zembrik.core.solver.solidity import Tets
+from zembrik.core.solver.solids import SolidWorld
+from zembrik.core.solver.touching import Touching
+
+Floats = NDArray[np.float64]
+
+
+@dataclass
+class SimBody:
+    """A simulated body's part of the world.
+
+    Attributes:
+        name: of the body.
+        first, last: its particles are first .. last - 1 of the world's.
+        faces: int32 (faces, 3), numbered from 0 within the body.
+        rigid: its number among the rigid bodies; None for one whose points move by themselves.
+        rest: float64 (points, 3), a rigid body's placed mesh, metres.
+        masters, shares: int32 and float64 (points, 4), the particles that carry a soft body's points.
+    """
+
+    name: str
+    first: int
+    last: int
+    faces: NDArray[np.int32]
+    rigid: int | None = None
+    rest: Floats | None = None
+    masters: NDArray[np.int32] | None = None
+    shares: Floats | None = None
+
+    @property
+    def count(self) -> int:
+        """How many points its surface has."""
+        if self.rest is not None:
+            return len(self.rest)
+        return self.last - self.first if self.masters is None else len(self.masters)
+
+    def points(self, x: Floats) -> Floats:
+        """Return its surface's points (count, 3) from the world's particles x (n, 3), metres."""
+        if self.masters is None or self.shares is None:
+            return x[self.first : self.last]
+        return np.einsum("mk,mki->mi", self.shares, x[self.masters])
+
+
+@dataclass
+class Handle:
+    """Held points that go with a body.
+
+    Attributes:
+        numbers: int64 (h,), of the world's particles.
+        rest: float64 (h, 3), where they are when the body is in its place, metres.
+        mover: the body's motion.
+    """
+
+    numbers: NDArray[np.int64]
+    rest: Floats
+    mover: Mover
+
+
+@dataclass
+class Shrinking:
+    """Triangles of a cloth whose rest length changes over frames.
+
+    Attributes:
+        numbers: int64 (t,), of the membrane's triangles.
+        rest: float64 (t, 4), their inverse edge matrices at the mesh's own length, 1/m.
+        factor: the number or track to multiply lengths by.
+    """
+
+    numbers: NDArray[np.int64]
+    rest: Floats
+    factor: Any
+
+
+@dataclass
+class Air:
+    """What the air does.
+
+    Attributes:
+        density: kg/m³.
+        rows: float64 (T, 4), see `cloth_parts.ClothPart.air`, in the membrane's order.
+        winds, swirls: velocity (3,) in m/s or turbulence, each with its strength over frames.
+        slowing: rates (1/s) with their strength over frames.
+        inflated: triangles (numbers) of closed sheets with the pressure inside over frames, Pa.
+    """
+
+    density: float
+    rows: Floats
+    winds: list[tuple[Floats, Any]]
+    swirls: list[tuple[Turbulence, Any]]
+    slowing: list[tuple[float, Any]]
+    inflated: list[tuple[NDArray[np.int64], Any]]
+
+    @property
+    def any(self) -> bool:
+        """Whether it does anything to cloth."""
+        return bool(len(self.rows)) and (self.density > 0.0 or bool(self.inflated))
+
+    def wind_at(self, frame: float) -> Floats:
+        """Return the even wind's velocity (3,) in m/s at a frame."""
+        return sum((velocity * at(strength, frame) for velocity, strength in self.winds), np.zeros(3))
+
+    def lost_at(self, frame: float, dt: float) -> float:
+        """Return the share (0..1) of all speed that a step of dt seconds loses to the air at a frame."""
+        return 1.0 - float(np.exp(-dt * sum(rate * at(strength, frame) for rate, strength in self.slowing)))
+
+    def swirl_at(self, frame: float, fps: float, x: Floats, swirl: Floats) -> None:
+        """Fill swirl (n, 3) with the turbulent air's velocity at every particle of x (n, 3), m/s, at a frame."""
+        swirl[:] = 0.0
+        for turbulence, strength in self.swirls:
+            turbulence.add(x, frame / fps, at(strength, frame), swirl)
+
+    def inflate(self, frame: float) -> None:
+        """Set the pressures inside closed sheets to what they are at a frame."""
+        for numbers, pressure in self.inflated:
+            self.rows[numbers, 3] = at(pressure, frame)
+
+
+@dataclass
+class World:
+    """All bodies of a setup as arrays; n particles, of which the first m are cloth; T triangles, C colliders.
+
+    Attributes:
+        bodies: the simulated ones.
+        cloth: m, how many particles are points of cloth.
+        x, v: float64 (n, 3), metres and m/s.
+        w: float64 (n,), inverse masses in 1/kg; 0 holds a particle.
+        mass: float64 (n,), kg. weight: float64 (n,), factor on gravity.
+        skin: float64 (m, 5), of cloth points: thickness in metres, static and sliding friction, and for
+            tack the pull in N and the distance in metres.
+        membrane, bend, tets, colours: the constraints and their clusters' colours.
+        colliders: what it touches.
+        handles: what moves held particles.
+        shrinking: the cloths whose rest length changes.
+        yielding: what keeps its dents and creases.
+        touching: what keeps cloth apart from itself and from colliders' edges.
+        solids: the rigid bodies, and what meets them and the colliders through a skin.
+        air: wind and what else the air does.
+        gravity: float64 (3,), m/s².
+        fps: frames a second.
+    """
+
+    bodies: list[SimBody]
+    cloth: int
+    x: Floats
+    v: Floats
+    w: Floats
+    mass: Floats
+    weight: Floats
+    skin: Floats
+    membrane: Membrane
+    bend: Bend
+    tets: Tets
+    colours: NDArray[np.int64]
+    colliders: Colliders
+    handles: list[Handle]
+    shrinking: list[Shrinking]
+    yielding: Yielding
+    touching: Touching
+    solids: SolidWorld
+    air: Air
+    gravity: Floats
+    fps: float
+
+    def state(self) -> list[NDArray[Any]]:
+        """Return the arrays that say how it goes on from here; they are the world's own."""
+        kept = [self.x, self.v, *self.solids.state()]
+        if self.yielding.any:
+            kept += [self.membrane.rest, self.bend.rest, self.tets.rest, *[cloth.rest for cloth in self.shrinking]]
+        return kept
+
+    def move_to(self, frame: float) -> None:
+        """Put colliders and held points where they are at a frame, and rest lengths to what they are then."""
+        self.colliders.move_to(frame)
+        for cloth in self.shrinking:
+            self.membrane.rest[cloth.numbers, :4] = cloth.rest / at(cloth.factor, frame)
+        for handle in self.handles:
+            turn, shift = handle.mover.at(frame)
+            self.x[handle.numbers] = handle.rest @ turn.T + shift
+
+    def keep_dents(self, seconds: float) -> None:
+        """Let what yields take on some of the form it was forced into."""
+        self.yielding.creep(self.membrane, self.bend, self.tets, self.shrinking, self.x, seconds)
+
+
+def at(strength: Any, frame: float) -> float:
+    """Return a strength at a frame: a number, or a track of numbers."""
+    if isinstance(strength, dict):
+        return float(track_values(strength["keys"], strength["ease"], frame)[0])
+    return float(strength)

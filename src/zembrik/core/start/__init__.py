@@ -1,0 +1,1 @@
+"""The first frame, before anything moves."""

@@ -1,0 +1,97 @@
+"""Overlaps at the first frame, found before anything is simulated."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zembrik.core.distance.field import distances
+from zembrik.core.solver.world import SimBody, World
+
+Floats = NDArray[np.float64]
+UP = np.array([0.0, 1.0, 0.0])
+TOUCH_M = 1e-6  # less is no overlap
+STEP_M, MOST_STEPS = 1e-4, 1000
+
+
+@dataclass(frozen=True)
+class Overlap:
+    """A simulated body that begins inside the room of a collider.
+
+    Attributes:
+        body, collider: names.
+        depth_m: how deep the deepest point is, thicknesses included.
+        at: float64 (3,), where it is, metres.
+        points: how many points are inside.
+        lift_m: how far the body must be moved along `direction` to be free; infinity when that was not found.
+        direction: float64 (3,), unit.
+    """
+
+    body: str
+    collider: str
+    depth_m: float
+    at: NDArray[np.float64]
+    points: int
+    lift_m: float
+    direction: NDArray[np.float64]
+
+
+def find_overlaps(world: World) -> list[Overlap]:
+    """Return every overlapping pair, deepest first; held points count too."""
+    found = []
+    rigid = world.solids.parts
+    for body in world.bodies:
+        if body.rigid is not None and rigid[body.rigid].mover is not None:
+            continue  # it goes its own way
+        x, room = places_of(world, body)
+        for c, name in enumerate(world.colliders.names):
+            depth, normal = _depths(world, c, x, room)
+            inside = depth > TOUCH_M
+            if not inside.any():
+                continue
+            worst = int(np.argmax(depth))
+            ways = [UP, normal[worst]]
+            lifts = [_lift(world, c, x, room, way) for way in ways]
+            best = int(np.argmin(lifts))
+            count = int(inside.sum())
+            found.append(Overlap(body.name, name, float(depth[worst]), x[worst], count, lifts[best], ways[best]))
+    return sorted(found, key=lambda o: (-o.depth_m, o.body, o.collider))
+
+
+def places_of(world: World, body: SimBody) -> tuple[Floats, Floats]:
+    """Return where a body asks for contact (m, 3), and the room it keeps there (m,), metres."""
+    skin = world.solids.skin
+    if body.rigid is not None:
+        mine = np.flatnonzero(skin.owner == body.rigid)
+        part = world.solids.parts[body.rigid]
+        return skin.local[mine] @ part.mass.axes.T + part.mass.centre, skin.room[mine] + skin.radius[mine]
+    if body.masters is not None:
+        first = int(np.flatnonzero((skin.owner < 0) & (skin.masters == body.masters[0]).all(axis=1))[0])
+        return body.points(world.x), np.full(body.count, skin.room[first])
+    return world.x[body.first : body.last], world.skin[body.first : body.last, 0]
+
+
+def _depths(world: World, c: int, x: Floats, room: Floats) -> tuple[Floats, Floats]:
+    """Return how deep points are in collider c's room (m, 0 or less outside), and the way out."""
+    fields, touch = world.colliders.fields, world.colliders.touch
+    distance, normal = distances(fields, c, x)
+    distance = np.abs(distance) if touch.both[c] else distance
+    # A point further than the box of a collider is free whatever a bound says.
+    near = ((x >= fields.low[c]) & (x <= fields.high[c])).all(axis=1)
+    return np.where(near, touch.room[c] + room - distance, 0.0), normal
+
+
+def _lift(world: World, c: int, x: Floats, room: Floats, way: Floats) -> float:
+    """Return how far (m) all points must go along `way` until none is inside; infinity when that way is not out.
+
+    The deepest point needs at least its depth, so stepping by that never steps too far.
+    """
+    lift = 0.0
+    for _ in range(MOST_STEPS):
+        deepest = float(_depths(world, c, x + lift * way, room)[0].max())
+        if deepest <= TOUCH_M:
+            return lift
+        lift += max(deepest, STEP_M)
+    return float("inf")

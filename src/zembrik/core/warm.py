@@ -1,0 +1,21 @@
+"""Compiling ahead of time what the pages ask of the core, so that no first visitor waits for it."""
+
+from __future__ import annotations
+
+from zembrik.core.findings.check import check_setup
+from zembrik.core.mesh import shapes
+from zembrik.core.proxy.fit import PROXY_WORDS
+from zembrik.core.proxy.measure import measure_fit
+from zembrik.core.setup.assets import NoAssets
+from zembrik.core.setup.document import Body, parse_setup
+from zembrik.core.solver.colliders import collider_shape
+
+
+def warm_up() -> None:
+    """Check a small setup and fit every kind of proxy once; the kernels are then compiled and kept."""
+    sheet = {"name": "sheet", "role": "cloth", "mesh": {"shape": "grid", "size": [1, 1], "segments": [4, 4]}}
+    box = {"name": "box", "role": "collider", "mesh": {"shape": "box", "size": [1, 1, 1]}}
+    check_setup(parse_setup({"bodies": [sheet, box]}), NoAssets())
+    mesh = shapes.box((1.0, 1.0, 1.0), 2)
+    for kind in PROXY_WORDS:
+        measure_fit(collider_shape(Body.model_validate(box), kind, mesh), mesh)

@@ -1,0 +1,1 @@
+"""The queue and the workers."""

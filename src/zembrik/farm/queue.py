@@ -1,0 +1,27 @@
+"""The queue, kept in PostgreSQL by procrastinate: any worker on any machine can take from it."""
+
+from __future__ import annotations
+
+import procrastinate
+
+from zembrik.library.settings import Settings
+
+BAKE, DELIVER = "zembrik.bake", "zembrik.deliver"
+
+
+class Queue:
+    """Puts work into the queue."""
+
+    def __init__(self, settings: Settings) -> None:
+        self.app = procrastinate.App(
+            connector=procrastinate.SyncPsycopgConnector(conninfo=settings.conninfo, min_size=1, max_size=4)
+        )
+        self.app.open()
+
+    def add(self, task: str, number: int) -> None:
+        """Put a bake or a delivery into the queue."""
+        self.app.configure_task(task, lock=f"{task}/{number}").defer(number=number)
+
+    def close(self) -> None:
+        """Let go of the database."""
+        self.app.close()

@@ -1,0 +1,185 @@
+"""A worker: takes bakes and deliveries from the queue, one at a time."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import datetime
+import logging
+import os
+import signal
+import threading
+import time
+import traceback
+
+import procrastinate
+from sqlalchemy import select
+
+from zembrik.core.bake import Progress, bake
+from zembrik.core.cache.reader import Cache
+from zembrik.core.compiled import use_threads
+from zembrik.core.exchange.delivery import Order, deliver
+from zembrik.core.problem import Problem
+from zembrik.core.setup.document import parse_setup
+from zembrik.farm.picture import make_picture
+from zembrik.farm.queue import BAKE, DELIVER, Queue
+from zembrik.library.bakes import cache_path
+from zembrik.library.database import Database
+from zembrik.library.models import Bake, Delivery
+from zembrik.library.settings import Settings
+from zembrik.library.store import StoredAssets
+
+LEAVING = threading.Event()  # set when this worker is told to stop
+LOOK_EVERY_S = 0.25  # how often a running bake asks the database whether it is to stop
+log = logging.getLogger("zembrik.worker")
+
+
+def run_bake(database: Database, number: int) -> None:
+    """Bake number: continue its cache if it has one; write down how it went."""
+    settings = database.settings
+    with database.session() as session:
+        job = session.get(Bake, number, with_for_update=True)
+        if job is None or job.state not in ("queued", "running") or job.cache is None:
+            return  # stopped or discarded while it waited
+        job.state, job.started = "running", _now()
+        document = {**job.revision.document, "frames": [job.first, job.last]}
+        path = cache_path(settings, job)
+    asked = [time.monotonic()]
+
+    def tell(progress: Progress) -> bool:
+        if time.monotonic() - asked[0] < LOOK_EVERY_S and progress.done < progress.total:
+            return not LEAVING.is_set()
+        asked[0] = time.monotonic()
+        with database.session() as session:
+            row = session.get(Bake, number)
+            if row is None or row.cache is None:
+                return False
+            row.cache.done = progress.frame
+            return not row.stop_asked and not LEAVING.is_set()
+
+    state, error, cache = "failed", "", None
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        cache = bake(parse_setup(document), StoredAssets(settings), path, resume=True, tell=tell)
+        state = "done" if cache.done == job.last else "stopped"
+        make_picture(cache, path / "picture.png")
+    except Problem as problem:
+        error = str(problem)
+    except Exception as fault:  # a fault of ours must show on the page, not only in the log
+        log.error("bake %s: %s", number, traceback.format_exc())
+        error = f"A fault in the program: {type(fault).__name__}: {fault}"[:500]
+    with database.session() as session:
+        row = session.get(Bake, number, with_for_update=True)
+        if row is None:
+            return
+        left = state == "stopped" and LEAVING.is_set() and not row.stop_asked
+        row.state, row.error, row.ended = "queued" if left else state, error, None if left else _now()
+        if row.cache and (path / "zarr.json").exists():
+            held = Cache(path)
+            row.cache.done, row.cache.size_bytes = held.done, held.size_bytes()
+    if left:  # the worker goes; another one, or this one started again, carries on from here
+        queue = Queue(settings)
+        queue.add(BAKE, number)
+        queue.close()
+
+
+def run_delivery(database: Database, number: int) -> None:
+    """Write a delivery's file; write down how it went."""
+    settings = database.settings
+    with database.session() as session:
+        job = session.get(Delivery, number, with_for_update=True)
+        if job is None or job.state not in ("queued", "running"):
+            return
+        job.state = "running"
+        order = Order(**{**job.order, "bodies": tuple(job.order["bodies"]), "frames": tuple(job.order["frames"])})
+        source, out = cache_path(settings, job.bake), settings.deliveries / job.file
+    told = [0.0]
+
+    def tell(done: int, total: int) -> bool:
+        if time.monotonic() - told[0] > LOOK_EVERY_S:
+            told[0] = time.monotonic()
+            with database.session() as session:
+                row = session.get(Delivery, number)
+                if row is not None:
+                    row.frames_done, row.frames_all = done, total
+        return True
+
+    manifest, error = None, ""
+    try:
+        out.parent.mkdir(parents=True, exist_ok=True)
+        manifest = deliver(Cache(source), out, order, tell)
+    except Problem as problem:
+        error = str(problem)
+    except Exception as fault:
+        log.error("delivery %s: %s", number, traceback.format_exc())
+        error = f"A fault in the program: {type(fault).__name__}: {fault}"[:500]
+    with database.session() as session:
+        row = session.get(Delivery, number)
+        if row is not None:
+            row.state, row.error, row.manifest = ("failed" if error else "done"), error, manifest
+
+
+def make_app(database: Database) -> procrastinate.App:
+    """Return the queue's application with its tasks."""
+    app = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=database.settings.conninfo))
+
+    @app.task(name=BAKE)  # type: ignore[untyped-decorator]
+    def _bake(number: int) -> None:
+        use_threads(int(os.environ.get("ZEMBRIK_THREADS", "2")))
+        run_bake(database, number)
+
+    @app.task(name=DELIVER)  # type: ignore[untyped-decorator]
+    def _deliver(number: int) -> None:
+        run_delivery(database, number)
+
+    return app
+
+
+def put_back_orphans(database: Database) -> list[tuple[str, int]]:
+    """Return the work whose worker died, for the queue: its rows still say running.
+
+    Only for an installation with one worker, before that worker starts.
+    """
+    with database.session() as session:
+        bakes = list(session.scalars(select(Bake.id).where(Bake.state == "running")))
+        deliveries = list(session.scalars(select(Delivery.id).where(Delivery.state == "running")))
+    return [(BAKE, n) for n in bakes] + [(DELIVER, n) for n in deliveries]
+
+
+async def _run(app: procrastinate.App) -> None:
+    """Work until TERM or INT: then leave the bake at hand after the frame it is on."""
+    async with app.open_async():
+        work = asyncio.create_task(
+            app.run_worker_async(
+                concurrency=1,
+                name=f"worker-{os.getpid()}",
+                fetch_job_polling_interval=1.0,
+                install_signal_handlers=False,
+                shutdown_graceful_timeout=30.0,
+            )
+        )
+
+        def leave() -> None:
+            LEAVING.set()
+            work.cancel()
+
+        loop = asyncio.get_running_loop()
+        for number in (signal.SIGTERM, signal.SIGINT):
+            loop.add_signal_handler(number, leave)
+        with contextlib.suppress(asyncio.CancelledError):
+            await work
+
+
+def run_worker(settings: Settings, alone: bool = False) -> None:
+    """Take work until told to stop; alone, begin with what a worker that died has left."""
+    database = Database(settings)
+    if alone:
+        queue = Queue(settings)
+        for task, number in put_back_orphans(database):
+            queue.add(task, number)
+        queue.close()
+    asyncio.run(_run(make_app(database)))
+
+
+def _now() -> datetime.datetime:
+    return datetime.datetime.now(datetime.UTC)

@@ -1,0 +1,1 @@
+"""What is on record: shows, shots, assets, setups, bakes, caches, deliveries."""

@@ -1,0 +1,122 @@
+"""What is on record."""
+
+from __future__ import annotations
+
+import datetime
+from typing import Any
+
+from sqlalchemy import BigInteger, DateTime, ForeignKey, Index, String, Text, UniqueConstraint, func
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
+
+Moment = datetime.datetime
+
+
+class Base(DeclarativeBase):
+    """All tables."""
+
+    type_annotation_map = {dict[str, Any]: JSONB, list[Any]: JSONB, Moment: DateTime(timezone=True)}
+
+
+class Show(Base):
+    """A film, a series, a campaign."""
+
+    __tablename__ = "show"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    title: Mapped[str] = mapped_column(String(300), unique=True)
+    created: Mapped[Moment] = mapped_column(server_default=func.now())
+    shots: Mapped[list[Shot]] = relationship(back_populates="show", order_by="Shot.code")
+
+
+class Shot(Base):
+    """One shot; its setup is the revision that `head_id` points at."""
+
+    __tablename__ = "shot"
+    __table_args__ = (UniqueConstraint("show_id", "code"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    show_id: Mapped[int] = mapped_column(ForeignKey("show.id"))
+    code: Mapped[str] = mapped_column(String(40))
+    title: Mapped[str] = mapped_column(String(300))
+    created: Mapped[Moment] = mapped_column(server_default=func.now())
+    head_id: Mapped[int | None] = mapped_column(ForeignKey("revision.id", use_alter=True))
+    redo: Mapped[list[Any]] = mapped_column(default=list)  # revisions undone, last one on top
+    show: Mapped[Show] = relationship(back_populates="shots")
+    head: Mapped[Revision | None] = relationship(foreign_keys=[head_id], post_update=True)
+
+
+class Asset(Base):
+    """A mesh file, known by its content."""
+
+    __tablename__ = "asset"
+    sha256: Mapped[str] = mapped_column(String(64), primary_key=True)
+    name: Mapped[str] = mapped_column(String(300))
+    size_bytes: Mapped[int] = mapped_column(BigInteger)
+    points: Mapped[int]
+    faces: Mapped[int]
+    created: Mapped[Moment] = mapped_column(server_default=func.now())
+
+
+class Revision(Base):
+    """One state of a shot's setup; never changed once written."""
+
+    __tablename__ = "revision"
+    __table_args__ = (UniqueConstraint("shot_id", "number"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    shot_id: Mapped[int] = mapped_column(ForeignKey("shot.id"))
+    number: Mapped[int]
+    parent_id: Mapped[int | None] = mapped_column(ForeignKey("revision.id"))
+    document: Mapped[dict[str, Any]]
+    setup_hash: Mapped[str] = mapped_column(String(64), index=True)
+    note: Mapped[str] = mapped_column(Text, default="")
+    findings: Mapped[list[Any] | None]  # computed once, when first asked for
+    created: Mapped[Moment] = mapped_column(server_default=func.now())
+
+
+class Bake(Base):
+    """One run of a setup."""
+
+    __tablename__ = "bake"
+    __table_args__ = (Index("bake_of_shot", "shot_id", "id"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    shot_id: Mapped[int] = mapped_column(ForeignKey("shot.id"))
+    revision_id: Mapped[int] = mapped_column(ForeignKey("revision.id"))
+    setup_hash: Mapped[str] = mapped_column(String(64))
+    first: Mapped[int]
+    last: Mapped[int]
+    state: Mapped[str] = mapped_column(String(20), default="queued")  # queued running done stopped failed discarded
+    stop_asked: Mapped[bool] = mapped_column(default=False)
+    error: Mapped[str] = mapped_column(Text, default="")
+    created: Mapped[Moment] = mapped_column(server_default=func.now())
+    started: Mapped[Moment | None]
+    ended: Mapped[Moment | None]
+    revision: Mapped[Revision] = relationship()
+    cache: Mapped[CacheRecord | None] = relationship(back_populates="bake", uselist=False)
+
+
+class CacheRecord(Base):
+    """A cache on disk."""
+
+    __tablename__ = "cache"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    bake_id: Mapped[int] = mapped_column(ForeignKey("bake.id"), unique=True)
+    folder: Mapped[str] = mapped_column(String(300))  # below the cache root
+    done: Mapped[int | None]
+    size_bytes: Mapped[int] = mapped_column(BigInteger, default=0)
+    bake: Mapped[Bake] = relationship(back_populates="cache")
+
+
+class Delivery(Base):
+    """An exported file with its manifest."""
+
+    __tablename__ = "delivery"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    bake_id: Mapped[int] = mapped_column(ForeignKey("bake.id"), index=True)
+    order: Mapped[dict[str, Any]]
+    file: Mapped[str] = mapped_column(String(400))  # below the deliveries' root
+    state: Mapped[str] = mapped_column(String(20), default="queued")  # queued running done failed
+    frames_done: Mapped[int] = mapped_column(default=0)
+    frames_all: Mapped[int] = mapped_column(default=0)
+    manifest: Mapped[dict[str, Any] | None]
+    error: Mapped[str] = mapped_column(Text, default="")
+    created: Mapped[Moment] = mapped_column(server_default=func.now())
+    bake: Mapped[Bake] = relationship()

@@ -1,0 +1,245 @@
+"""Shots and their setups: every edit is a revision, nothing is lost."""
+
+from __future__ import annotations
+
+import copy
+from typing import Any
+
+import jsonpatch
+import jsonpointer
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from zembrik.core.problem import Problem
+from zembrik.core.setup.document import Setup, parse_setup
+from zembrik.core.setup.resolve import setup_hash
+from zembrik.library.models import Revision, Shot, Show
+
+Patch = list[dict[str, Any]]
+_ABSENT = object()
+
+
+class Conflict(Problem):
+    """Somebody else changed the same value since the page was loaded.
+
+    Attributes:
+        path: the value's place in the document.
+        base, theirs, yours: what it was, what it is now, what was to be set (None: not there).
+        patch: the edit that was refused, ready to be applied on the newest revision.
+    """
+
+    def __init__(self, path: str, base: Any, theirs: Any, yours: Any, patch: Patch) -> None:
+        self.path, self.base, self.theirs, self.yours, self.patch = path, base, theirs, yours, patch
+        super().__init__(
+            f"{path} was changed by somebody else: it is {theirs!r} now, you set {yours!r}.",
+            "setup",
+            "Keep theirs, or use yours all the same.",
+        )
+
+
+def create_show(session: Session, title: str) -> Show:
+    """Return the show of that title, made if it is not there."""
+    show = session.scalar(select(Show).where(Show.title == title))
+    if show is None:
+        show = Show(title=title)
+        session.add(show)
+        session.flush()
+    return show
+
+
+def create_shot(session: Session, show: Show, code: str, title: str, document: dict[str, Any]) -> Shot:
+    """Add a shot with its first revision.
+
+    Raises:
+        Problem: when the code is taken or the document is wrong.
+    """
+    code, title = code.strip(), title.strip()
+    if not code or not title or len(code) > 40 or len(title) > 300:
+        raise Problem("a shot has a code of up to 40 letters and a title of up to 300.", "shot")
+    if session.scalar(select(Shot.id).where(Shot.show_id == show.id, Shot.code == code)):
+        raise Problem(f"the show has a shot {code} already.", "shot", "Choose another code.")
+    shot = Shot(show_id=show.id, code=code, title=title, redo=[])
+    session.add(shot)
+    session.flush()
+    _add_revision(session, shot, None, document, "made")
+    return shot
+
+
+def get_shot(session: Session, shot_id: int, lock: bool = False) -> Shot:
+    """Return a shot; raises Problem when there is none."""
+    query = select(Shot).where(Shot.id == shot_id)
+    shot = session.scalar(query.with_for_update() if lock else query)
+    if shot is None or shot.head is None:
+        raise Problem(f"there is no shot number {shot_id}.", "shot", "Go back to the shots board.")
+    return shot
+
+
+def head_setup(shot: Shot) -> Setup:
+    """Return the shot's setup as it stands."""
+    assert shot.head is not None
+    return parse_setup(shot.head.document)
+
+
+def hash_of_stored(setup: Setup) -> str:
+    """Return the setup's hash; a stored file's name begins with the hash of its content."""
+    return setup_hash(setup, lambda file: file.partition("/")[0])
+
+
+def edit(session: Session, shot_id: int, base_number: int, patch: Patch, note: str) -> Revision:
+    """Apply a JSON Patch (RFC 6902) to a shot's setup and return the new revision.
+
+    Args:
+        session: the transaction.
+        shot_id: which shot.
+        base_number: the revision that the editor saw.
+        patch: the change.
+        note: what was done, in words.
+
+    An edit made on an older revision still goes in when nobody touched the same values.
+
+    Raises:
+        Conflict: when somebody did.
+        Problem: when the result is no valid setup; nothing is changed then.
+    """
+    shot = get_shot(session, shot_id, lock=True)
+    head = shot.head
+    assert head is not None
+    if base_number != head.number:
+        base = session.scalar(select(Revision).where(Revision.shot_id == shot_id, Revision.number == base_number))
+        if base is None:
+            raise Problem(f"there is no revision {base_number}.", "setup", "Load the page again.")
+        _refuse_conflicts(base.document, head.document, patch)
+    document = apply_patch(head.document, patch)
+    if document == head.document:
+        return head
+    revision = _add_revision(session, shot, head, document, note)
+    shot.redo = []
+    return revision
+
+
+def apply_patch(document: dict[str, Any], patch: Patch) -> dict[str, Any]:
+    """Return the document with a patch applied, parents made where they are missing.
+
+    Raises:
+        Problem: when the patch does not fit or its result is no setup.
+    """
+    result = copy.deepcopy(document)
+    try:
+        for operation in patch:
+            _make_parents(result, operation)
+            result = jsonpatch.apply_patch(result, [operation])
+    except (jsonpatch.JsonPatchException, jsonpointer.JsonPointerException, TypeError, KeyError) as error:
+        raise Problem(f"the change does not fit the setup: {error}.", "setup", "Load the page again.") from None
+    parse_setup(result)
+    return result
+
+
+def _make_parents(document: dict[str, Any], operation: dict[str, Any]) -> None:
+    """Give "add" the objects on its way, so that a dial can be set in a material that was left out."""
+    if operation.get("op") != "add":
+        return
+    place: Any = document
+    for part in jsonpointer.JsonPointer(operation["path"]).parts[:-1]:
+        if isinstance(place, dict):
+            if place.get(part) is None:
+                place[part] = {}
+            place = place[part]
+        elif isinstance(place, list) and str(part).isdigit() and int(part) < len(place):
+            place = place[int(part)]
+        else:
+            return
+
+
+def _refuse_conflicts(base: dict[str, Any], head: dict[str, Any], patch: Patch) -> None:
+    for operation in patch:
+        path = operation["path"]
+        if path.endswith("/-"):
+            continue  # adding to the end of a list disturbs nobody
+        parts = path.split("/")
+        if parts[1:2] == ["bodies"] and len(parts) > 2:
+            was, now = (jsonpointer.resolve_pointer(d, f"/bodies/{parts[2]}/name", None) for d in (base, head))
+            if was != now:
+                raise Conflict(f"/bodies/{parts[2]}", was, now, operation.get("value"), patch)
+        was, now = (jsonpointer.resolve_pointer(d, path, _ABSENT) for d in (base, head))
+        if was != now and now != operation.get("value", _ABSENT):
+            shown = [None if v is _ABSENT else v for v in (was, now)]
+            raise Conflict(path, shown[0], shown[1], operation.get("value"), patch)
+
+
+def undo(session: Session, shot_id: int) -> Revision:
+    """Go back to the revision before; raises Problem at the first one."""
+    shot = get_shot(session, shot_id, lock=True)
+    head = shot.head
+    assert head is not None
+    if head.parent_id is None:
+        raise Problem("this is the first revision; there is nothing to undo.", "setup")
+    shot.redo = [*shot.redo, head.id]
+    return _move_head(session, shot, head.parent_id)
+
+
+def redo(session: Session, shot_id: int) -> Revision:
+    """Go forward again to what was undone last."""
+    shot = get_shot(session, shot_id, lock=True)
+    if not shot.redo:
+        raise Problem("nothing was undone; there is nothing to redo.", "setup")
+    *rest, revision_id = shot.redo
+    shot.redo = rest
+    return _move_head(session, shot, revision_id)
+
+
+def _move_head(session: Session, shot: Shot, revision_id: int) -> Revision:
+    revision = session.get(Revision, revision_id)
+    assert revision is not None
+    shot.head = revision
+    session.flush()
+    return revision
+
+
+def _add_revision(
+    session: Session, shot: Shot, parent: Revision | None, document: dict[str, Any], note: str
+) -> Revision:
+    setup = parse_setup(document)
+    last = session.scalar(select(func.max(Revision.number)).where(Revision.shot_id == shot.id)) or 0
+    revision = Revision(
+        shot_id=shot.id,
+        number=last + 1,
+        parent_id=parent.id if parent else None,
+        document=document,
+        setup_hash=hash_of_stored(setup),
+        note=note[:500],
+    )
+    session.add(revision)
+    session.flush()
+    shot.head = revision
+    session.flush()
+    return revision
+
+
+def differences(before: dict[str, Any], after: dict[str, Any]) -> list[str]:
+    """Return what changed between two documents, a readable line each."""
+    lines = []
+    for operation in jsonpatch.make_patch(before, after).patch:
+        path = operation["path"]
+        was = jsonpointer.resolve_pointer(before, path, None)
+        place = _named(path, after if operation["op"] != "remove" else before)
+        if operation["op"] == "remove":
+            lines.append(f"{place}: {_short(was)} was taken away")
+        elif was is None:
+            lines.append(f"{place}: {_short(operation.get('value'))} (was left to preset, profile or default)")
+        else:
+            lines.append(f"{place}: {_short(was)} → {_short(operation.get('value'))}")
+    return lines
+
+
+def _named(path: str, document: dict[str, Any]) -> str:
+    parts = path.strip("/").split("/")
+    if parts[0] == "bodies" and len(parts) > 1 and parts[1].isdigit():
+        name = jsonpointer.resolve_pointer(document, f"/bodies/{parts[1]}/name", parts[1])
+        return f"'{name}' " + " ".join(parts[2:]) if len(parts) > 2 else f"'{name}'"
+    return " ".join(parts)
+
+
+def _short(value: Any) -> str:
+    if isinstance(value, dict):
+        return str(value.get("name") or value.get("kind") or value.get("shape") or value.get("file") or "values")
+    return str(value)[:60]

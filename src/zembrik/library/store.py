@@ -1,0 +1,64 @@
+"""Assets: mesh files stored once, by their content."""
+
+from __future__ import annotations
+
+import re
+from pathlib import PurePosixPath
+
+from sqlalchemy.orm import Session
+
+from zembrik.core.cache.layout import write_whole
+from zembrik.core.exchange.obj import read_obj
+from zembrik.core.mesh.trimesh import TriMesh
+from zembrik.core.problem import Problem
+from zembrik.core.setup.assets import file_hash
+from zembrik.library.models import Asset
+from zembrik.library.settings import Settings
+
+
+class StoredAssets:
+    """Gives the content of stored files; a setup names one as HASH/NAME."""
+
+    def __init__(self, settings: Settings) -> None:
+        self.root = settings.assets
+
+    def read(self, file: str) -> bytes:
+        """Return the file's bytes; see `core.setup.assets.Assets`."""
+        sha256 = file.partition("/")[0]
+        if not re.fullmatch(r"[0-9a-f]{64}", sha256):
+            raise Problem(f"'{file}' is no stored asset.", file, "Take the mesh in again on the Intake station.")
+        try:
+            return (self.root / sha256[:2] / sha256).read_bytes()
+        except OSError:
+            raise Problem(
+                f"the stored mesh '{file}' is gone.", file, "Take it in again on the Intake station."
+            ) from None
+
+
+def take_in(session: Session, settings: Settings, name: str, data: bytes) -> tuple[str, TriMesh]:
+    """Store a mesh file; return how a setup names it, and its mesh in the file's own unit and axes.
+
+    Raises:
+        Problem: when it cannot be read; nothing is stored then.
+    """
+    name = clean_name(name)
+    if not name.lower().endswith(".obj"):
+        raise Problem("only OBJ files are read.", name, "Export the mesh as OBJ.")
+    mesh = read_obj(data, name)
+    sha256 = file_hash(data)
+    folder = settings.assets / sha256[:2]
+    folder.mkdir(parents=True, exist_ok=True)
+    if not (folder / sha256).exists():
+        write_whole(folder / sha256, data)
+    if session.get(Asset, sha256) is None:
+        session.add(
+            Asset(sha256=sha256, name=name, size_bytes=len(data), points=len(mesh.points), faces=len(mesh.faces))
+        )
+        session.flush()
+    return f"{sha256}/{name}", mesh
+
+
+def clean_name(name: str) -> str:
+    """Return a file's bare name, without folders and control characters."""
+    name = PurePosixPath(name.replace("\\", "/")).name
+    return re.sub(r"[\x00-\x1f]", "", name)[:200] or "mesh.obj"

@@ -1,0 +1,1 @@
+"""The pages: each loads, calls one library or core function, and renders."""

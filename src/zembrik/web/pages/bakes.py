@@ -1,0 +1,57 @@
+"""Starting, stopping and discarding bakes."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import Response
+
+from zembrik.farm.queue import BAKE
+from zembrik.library.bakes import ask_stop, discard, get_bake, queue_bake
+from zembrik.library.shots import edit
+from zembrik.web.dials import from_shown
+from zembrik.web.pages.bench import render_bench
+from zembrik.web.render import Db, Places
+
+router = APIRouter()
+
+
+@router.post("/shots/{shot_id}/bake")
+def start(request: Request, db: Db, places: Places, shot_id: int) -> Response:
+    """Put the setup as it stands into the queue."""
+    with db.session() as session:
+        number = queue_bake(session, shot_id).id
+    request.app.state.queue.add(BAKE, number)
+    with db.session() as session:
+        return render_bench(request, session, places, shot_id, "bake")
+
+
+@router.post("/bakes/{bake_id}/stop")
+def stop(request: Request, db: Db, places: Places, bake_id: int) -> Response:
+    """Stop a bake after the frame it is on and keep its frames."""
+    with db.session() as session:
+        bake = ask_stop(session, bake_id)
+        session.flush()
+        return render_bench(request, session, places, bake.shot_id, "bake")
+
+
+@router.post("/bakes/{bake_id}/discard")
+def throw_away(request: Request, db: Db, places: Places, bake_id: int) -> Response:
+    """Take a bake and its cache away."""
+    with db.session() as session:
+        shot_id = get_bake(session, bake_id).shot_id
+        discard(session, places, bake_id)
+        return render_bench(request, session, places, shot_id, "bake")
+
+
+@router.post("/shots/{shot_id}/range")
+def set_range(
+    request: Request, db: Db, places: Places, shot_id: int, base: Annotated[int, Form()],
+    first: Annotated[str, Form()], last: Annotated[str, Form()],
+) -> Response:  # fmt: skip
+    """Set the shot's frames."""
+    frames = [from_shown("first frame", first), from_shown("last frame", last)]
+    with db.session() as session:
+        edit(session, shot_id, base, [{"op": "add", "path": "/frames", "value": frames}], f"frames {first} to {last}")
+        return render_bench(request, session, places, shot_id, "bake")

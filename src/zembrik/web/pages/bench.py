@@ -1,0 +1,286 @@
+"""The bench: one shot, one station's panel open at a time."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+from fastapi import APIRouter, Request
+from fastapi.responses import RedirectResponse, Response
+from sqlalchemy.orm import Session
+
+from zembrik.core.exchange.delivery import FORMATS
+from zembrik.core.mesh.trimesh import TriMesh
+from zembrik.core.problem import Problem
+from zembrik.core.proxy.fit import PROXY_WORDS
+from zembrik.core.proxy.measure import Fit, measure_fit
+from zembrik.core.setup.assets import placed_mesh
+from zembrik.core.setup.document import Body, FileMesh, Keys, Setup, parse_setup
+from zembrik.core.setup.materials import FABRICS, filled_dials
+from zembrik.core.setup.profiles import PROFILES
+from zembrik.core.setup.resolve import Resolved, resolve
+from zembrik.core.solver.colliders import collider_shape
+from zembrik.core.solver.stats import STATS
+from zembrik.core.units import UNIT_NAMES
+from zembrik.library.bakes import ACTIVE, bakes_of, findings_of, progress_of, shown_bake, stale_reasons
+from zembrik.library.deliveries import deliveries_of
+from zembrik.library.models import Bake, Shot
+from zembrik.library.settings import Settings
+from zembrik.library.shots import get_shot, head_setup
+from zembrik.library.store import StoredAssets
+from zembrik.web.dials import Dial, dial
+from zembrik.web.render import Db, Places, Words, templates
+from zembrik.web.stations import NAMES, stations
+
+router = APIRouter()
+TRACKS = {"translate": "Goes: frame, x y z in metres", "rotate": "Turns: frame, about x y z in °"}
+
+
+@router.get("/shots/{shot_id}")
+def enter(shot_id: int) -> Response:
+    """Open the bench at its first station."""
+    return RedirectResponse(f"/shots/{shot_id}/intake", 303)
+
+
+@router.get("/shots/{shot_id}/{station}")
+def bench(request: Request, db: Db, places: Places, shot_id: int, station: str, body: str = "") -> Response:
+    """Show the bench with one station open; htmx gets only what changes."""
+    if station not in NAMES:
+        raise Problem(f"there is no station '{station}'.", "bench", f"The stations are {', '.join(NAMES)}.")
+    with db.session() as session:
+        return render_bench(request, session, places, shot_id, station, body)
+
+
+def render_bench(
+    request: Request, session: Session, places: Settings, shot_id: int, station: str, body: str = "", **more: Any
+) -> Response:
+    """Return the whole bench, or for htmx its panel with the parts that go with it."""
+    shot = get_shot(session, shot_id)
+    words = bench_words(session, places, shot, station, body) | more
+    partial = bool(request.headers.get("hx-request"))
+    name = "panel.html" if partial else "bench.html"
+    response = templates.TemplateResponse(request, name, words | {"partial": partial})
+    if partial:
+        response.headers["HX-Trigger"] = f'{{"bench-changed": {{"revision": {shot.head.number if shot.head else 0}}}}}'
+    return response
+
+
+def bench_words(session: Session, places: Settings, shot: Shot, station: str, body: str) -> Words:
+    """Return everything the bench's templates tell."""
+    head = shot.head
+    assert head is not None
+    setup = head_setup(shot)
+    resolved = resolve(setup)
+    findings = findings_of(session, places, head)
+    bakes = bakes_of(session, shot.id)
+    shown = shown_bake(session, shot.id)
+    deliveries = deliveries_of(session, shot.id)
+    number = next((k for k, b in enumerate(setup.bodies) if b.name == body), None)
+    if number is None:
+        number = _usual_body(setup, station)
+    words: Words = {
+        "shot": shot,
+        "head": head,
+        "setup": setup,
+        "resolved": resolved.document,
+        "station": station,
+        "stations": stations(setup, head, findings, shown, deliveries),
+        "findings": [dict(f, number=k) for k, f in enumerate(findings)],
+        "bakes": bakes,
+        "shown": shown,
+        "stale": stale_reasons(shown, head) if shown else [],
+        "number": number,
+        "body": setup.bodies[number] if number is not None else None,
+        "active": sum(b.state in ACTIVE for b in bakes),
+        "figures": STATS,
+        "can_undo": head.parent_id is not None,
+        "can_redo": bool(shot.redo),
+    }
+    extra = {
+        "intake": _intake, "proxies": _proxies, "start": _start, "motion": _motion, "quality": _quality,
+        "bake": _bake, "review": _review, "deliver": _deliver,
+    }[station]  # fmt: skip
+    return words | extra(setup, resolved, number, places, words) | {"deliveries": deliveries}
+
+
+def _usual_body(setup: Setup, station: str) -> int | None:
+    """Return the body that a station is about when none is chosen."""
+    wanted = {"proxies": "collider", "quality": "cloth", "start": "cloth"}.get(station)
+    return next((k for k, b in enumerate(setup.bodies) if wanted in (None, b.role)), None)
+
+
+def _mesh(body: Body, places: Settings) -> TriMesh | None:
+    try:
+        return placed_mesh(body, StoredAssets(places))
+    except Problem:
+        return None
+
+
+def _intake(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
+    if number is None:
+        return {"facts": None, "units": UNIT_NAMES}
+    body = setup.bodies[number]
+    mesh = _mesh(body, places)
+    facts = None
+    if mesh is not None:
+        gravity = float(np.linalg.norm(setup.world.gravity)) or 9.81
+        height = float(mesh.size[1])
+        facts = {
+            "size": [float(v) for v in mesh.size],
+            "points": len(mesh.points),
+            "faces": len(mesh.faces),
+            "spacing": float(np.median(mesh.edge_lengths)),
+            "closed": mesh.is_closed,
+            "people": float(mesh.size.max()) / 1.75,
+            "fall": (2 * height / gravity) ** 0.5 * setup.fps,
+        }
+    place = [dial(resolved, f"/bodies/{number}/place/scale")]
+    return {"facts": facts, "units": UNIT_NAMES, "dials": place, "is_file": isinstance(body.mesh, FileMesh)}
+
+
+@lru_cache(maxsize=256)
+def _fit(document: str, kind: str, places: Settings) -> Fit | str:
+    """Return a proxy held against its mesh, remembered by the body's document."""
+    body = Body.model_validate_json(document)
+    try:
+        mesh = placed_mesh(body, StoredAssets(places))
+        return measure_fit(collider_shape(body, kind, mesh), mesh)
+    except Problem as problem:
+        return problem.what
+
+
+def _proxies(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
+    rows = []
+    chosen = ""
+    dials: list[Dial] = []
+    if number is not None and setup.bodies[number].role == "collider":
+        body = setup.bodies[number]
+        chosen = body.proxy.kind if body.proxy else "surface"
+        bare = Body(name=body.name, mesh=body.mesh, place=body.place).model_dump_json()
+        for kind, text in PROXY_WORDS.items():
+            rows.append({"kind": kind, "text": text, "fit": _fit(bare, kind, places)})
+        dials = [dial(resolved, f"/bodies/{number}/{name}") for name in ("thickness", "friction")]
+    sides = body.proxy.sides if rows and body.proxy else "outside"
+    return {"rows": rows, "chosen": chosen, "dials": dials, "sides": sides}
+
+
+def _start(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
+    dials = [dial(resolved, "/preroll")]
+    if setup.world.ground is not None:
+        dials += [dial(resolved, f"/world/ground/{name}") for name in ("height", "friction")]
+    return {"dials": dials}
+
+
+def _motion(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
+    winds = []
+    for k, wind in enumerate(setup.forces):
+        strength = wind.strength
+        keys = [(float(setup.frames[0]), strength)] if isinstance(strength, float | int) else strength.keys
+        ease = "straight" if isinstance(strength, float | int) else strength.ease
+        curve = _curve(setup, keys, ease)
+        winds.append({"number": k, "force": wind, "keys": keys, "ease": ease, "curve": curve})
+    tracks = []
+    if number is not None and setup.bodies[number].role != "cloth":
+        motion = setup.bodies[number].motion
+        for name, title in TRACKS.items():
+            track = getattr(motion, name) if motion else None
+            tracks.append({"name": name, "title": title, "keys": track.keys if track else [],
+                           "ease": track.ease if track else "smooth"})  # fmt: skip
+    shrinks: Words | None = None
+    if number is not None and setup.bodies[number].role == "cloth":
+        material = setup.bodies[number].material
+        factor = material.rest_length if material else 1.0
+        if isinstance(factor, Keys):
+            shrinks = {"keys": factor.keys, "ease": factor.ease}
+        else:
+            shrinks = {"keys": [] if factor == 1.0 else [(setup.frames[0], factor)], "ease": "smooth"}
+    return {"winds": winds, "tracks": tracks, "shrinks": shrinks, "dials": [dial(resolved, "/world/air_density")]}
+
+
+def _curve(setup: Setup, keys: list[tuple[float, float]], ease: str) -> str:
+    """Return a strength over the shot's frames as the points of an SVG line, 300 by 48."""
+    from zembrik.core.motion.track import track_values
+
+    first, last = setup.frames
+    frames = np.linspace(first, max(last, first + 1), 121)
+    values = track_values(list(keys), ease, frames)
+    top = max(float(np.abs(values).max()), 1e-9)
+    x = (frames - first) / (frames[-1] - first) * 300
+    return " ".join(f"{a:.1f},{46 - 44 * b / top:.1f}" for a, b in zip(x, values, strict=True))
+
+
+def _quality(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
+    dials = [dial(resolved, f"/quality/{name}") for name in ("substeps", "iterations")]
+    fabric: list[Dial] = []
+    if number is not None and setup.bodies[number].role == "cloth":
+        fabric = [dial(resolved, f"/bodies/{number}/material/{name}") for name in filled_dials("cloth")]
+        fabric.insert(1, dial(resolved, f"/bodies/{number}/thickness"))
+    preset = resolved.document["bodies"][number]["material"]["preset"] if fabric and number is not None else ""
+    return {
+        "dials": dials,
+        "contact": dial(resolved, "/quality/contact"),
+        "itself": dial(resolved, "/quality/self_collision"),
+        "fabric": fabric,
+        "fabrics": FABRICS,
+        "preset": preset,
+        "profiles": PROFILES,
+        "profile": setup.quality.profile,
+    }
+
+
+def bake_rows(places: Settings, words: Words) -> list[Words]:
+    """Return what the Bake station tells of each bake."""
+    rows = []
+    for bake in words["bakes"]:
+        progress, _ = progress_of(places, bake)
+        rows.append({"bake": bake, "progress": progress, "true": bake.setup_hash == words["head"].setup_hash})
+    return rows
+
+
+def _bake(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
+    rows = bake_rows(places, words)
+    past = next((r for r in rows if r["progress"].done > 1), None)
+    per_frame = past["progress"].seconds / (past["progress"].done - 1) if past else None
+    if past:  # time grows in proportion to the passes over a frame
+        before = resolve(parse_setup(past["bake"].revision.document)).document["quality"]
+        now = resolved.document["quality"]
+        per_frame *= now["substeps"] * now["iterations"] / (before["substeps"] * before["iterations"])
+    total = setup.frames[1] - setup.frames[0] + 1
+    shown: Bake | None = words["shown"]
+    same = shown is not None and shown.setup_hash == words["head"].setup_hash
+    held = shown.cache.done if same and shown and shown.cache else None
+    return {
+        "rows": rows,
+        "dials": [dial(resolved, "/fps")],
+        "guess_s": per_frame * total if per_frame else None,
+        "busy": same and shown is not None and shown.state in ACTIVE,
+        "whole": held is not None and held >= setup.frames[1] and shown is not None and shown.state == "done",
+        "carry_on": held is not None and held < setup.frames[1],
+    }
+
+
+def _review(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
+    shown = words["shown"]
+    table = []
+    if shown is not None:
+        _, cache = progress_of(places, shown)
+        if cache is not None and cache.done is not None:
+            for name, (unit, factor, text) in STATS.items():
+                values = cache.figure(f"stats/{name}")
+                worst = int(np.argmax(values))
+                row = {"name": name, "unit": unit, "text": text, "peak": float(values[worst]) * factor}
+                table.append(row | {"at": cache.first + worst, "end": float(values[-1]) * factor})
+    return {"table": table}
+
+
+def _deliver(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
+    shown = words["shown"]
+    cache = progress_of(places, shown)[1] if shown is not None else None
+    held = None if cache is None or cache.done is None else cache
+    return {"formats": FORMATS, "units": UNIT_NAMES, "cache": held}
+
+
+def setup_of(document: dict[str, Any]) -> Setup:
+    """Return a stored document as a setup."""
+    return parse_setup(document)

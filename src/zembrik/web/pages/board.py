@@ -1,0 +1,91 @@
+"""The shots board: a show's shots with their state."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import RedirectResponse, Response
+from sqlalchemy import select
+
+from zembrik.core.problem import Problem
+from zembrik.library.bakes import ACTIVE, USUAL_FRAMES, BoardRow, ShownBake, board, cache_path, get_bake
+from zembrik.library.models import Bake, Show
+from zembrik.library.shots import create_shot, create_show
+from zembrik.web.render import Db, Places, Words, templates
+
+router = APIRouter()
+
+
+@router.get("/")
+def shots_board(request: Request, db: Db, show: int | None = None) -> Response:
+    """Show the shots of one show."""
+    with db.session() as session:
+        shows = list(session.scalars(select(Show).order_by(Show.title)))
+        shown = next((s for s in shows if s.id == show), shows[0] if shows else None)
+        rows = board(session, shown.id) if shown else []
+        cards = [_card(*row) for row in rows]
+        active = len(list(session.scalars(select(Bake.id).where(Bake.state.in_(ACTIVE)))))
+        words = {"shows": shows, "shown": shown, "cards": cards, "active": active}
+        return templates.TemplateResponse(request, "board.html", words)
+
+
+def _card(shot: BoardRow, bake: ShownBake | None) -> Words:
+    first, last = shot.frames or USUAL_FRAMES
+    total = last - first + 1
+    done = bake.done - bake.first + 1 if bake and bake.done is not None else 0
+    stale = bool(bake and bake.setup_hash != shot.setup_hash)
+    if bake is None:
+        state, words = "none", "not baked"
+    elif bake.state in ACTIVE:
+        state, words = "active", "in the queue" if bake.state == "queued" else f"baking · {done} of {total}"
+    elif bake.state == "failed":
+        state, words = "failed", "bake failed"
+    elif stale:
+        state, words = "stale", "changed since its bake"
+    else:
+        state, words = ("true", f"{done} frames, true") if done >= total else ("partial", f"{done} of {total} frames")
+    return {
+        "shot": shot,
+        "bake": bake if done else None,
+        "state": state,
+        "words": words,
+        "share": min(100, round(100 * done / total)),
+        "frames": f"{first}–{last}",
+        "bodies": f"{shot.roles.count('cloth')} cloth · {shot.roles.count('collider') or 'no'} colliders",
+        "picture": bool(bake and done and bake.state not in ACTIVE),
+    }
+
+
+@router.post("/shots")
+def new_shot(
+    db: Db, code: Annotated[str, Form()], title: Annotated[str, Form()], show: Annotated[int, Form()]
+) -> Response:
+    """Add an empty shot and open its bench."""
+    with db.session() as session:
+        owner = session.get(Show, show)
+        if owner is None:
+            raise Problem("there is no such show.", "show")
+        document = {"schema": "zembrik.setup/1", "title": title.strip(), "bodies": []}
+        shot = create_shot(session, owner, code, title, document)
+        return RedirectResponse(f"/shots/{shot.id}/intake", 303)
+
+
+@router.post("/shows")
+def new_show(db: Db, title: Annotated[str, Form()]) -> Response:
+    """Add a show."""
+    if not title.strip() or len(title) > 300:
+        raise Problem("a show needs a title of up to 300 letters.", "show")
+    with db.session() as session:
+        return RedirectResponse(f"/?show={create_show(session, title.strip()).id}", 303)
+
+
+@router.get("/bakes/{bake_id}/picture.png")
+def picture(db: Db, places: Places, bake_id: int) -> Response:
+    """Return the small picture of a bake's last frame."""
+    with db.session() as session:
+        png = cache_path(places, get_bake(session, bake_id)) / "picture.png"
+    try:
+        return Response(png.read_bytes(), media_type="image/png", headers={"Cache-Control": "no-cache"})
+    except OSError:
+        raise Problem("there is no picture of this bake yet.", "picture") from None

@@ -1,0 +1,310 @@
+"""Every change of a setup: a patch on a revision, answered with the panel as it is then."""
+
+from __future__ import annotations
+
+import json
+from typing import Annotated, Any
+
+from fastapi import APIRouter, File, Form, Request, UploadFile
+from fastapi.responses import JSONResponse, Response
+
+from zembrik.core.exchange.obj import MOST_BYTES
+from zembrik.core.problem import Problem
+from zembrik.library.bakes import findings_of
+from zembrik.library.shots import Conflict, Patch, differences, edit, get_shot, redo, undo
+from zembrik.library.store import take_in
+from zembrik.web.dials import LABELS, from_shown
+from zembrik.web.pages.bench import render_bench
+from zembrik.web.render import Db, Places, templates
+
+router = APIRouter()
+Text = Annotated[str, Form()]
+Whole = Annotated[int, Form()]
+
+
+def _apply(
+    request: Request, db: Db, places: Places, shot_id: int, base: int, patch: Patch, note: str, station: str, body: str
+) -> Response:
+    try:
+        with db.session() as session:
+            before = get_shot(session, shot_id).head
+            revision = edit(session, shot_id, base, patch, note)
+            others = []
+            if before is not None and before.number != base and revision is not before:
+                others = [f"Revision {before.number} was made by somebody else meanwhile; your change is on top of it."]
+            return render_bench(request, session, places, shot_id, station, body, others=others)
+    except Conflict as conflict:
+        words = {"conflict": conflict, "shot_id": shot_id, "station": station, "body": body, "note": note}
+        words["patch"] = json.dumps(conflict.patch)
+        html = templates.get_template("conflict.html").render(words)
+        return Response(html, 409, {"HX-Retarget": "#notices", "HX-Reswap": "beforeend"}, "text/html")
+
+
+@router.post("/shots/{shot_id}/set")
+def set_dial(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, path: Text, station: Text,
+    value: Text = "", body: Text = "",
+) -> Response:  # fmt: skip
+    """Set one dial to a typed number, in the unit it is shown in."""
+    number = from_shown(path, value)
+    patch = [{"op": "add", "path": path, "value": number}]
+    label = LABELS.get(path.rsplit("/", 1)[-1], path)
+    return _apply(request, db, places, shot_id, base, patch, f"{label} set to {value}", station, body)
+
+
+@router.post("/shots/{shot_id}/give-back")
+def give_back(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, path: Text, station: Text, body: Text = ""
+) -> Response:
+    """Let preset, profile or default decide a dial again."""
+    patch = [{"op": "remove", "path": path}]
+    return _apply(request, db, places, shot_id, base, patch, f"{path} given back", station, body)
+
+
+@router.post("/shots/{shot_id}/choose")
+def choose(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, path: Text, value: Text, station: Text,
+    body: Text = "",
+) -> Response:  # fmt: skip
+    """Set a value that is given as JSON: a choice, a vector, a switch."""
+    try:
+        chosen = json.loads(value)
+    except ValueError:
+        raise Problem("the choice is no JSON.", "choose", "Load the page again.") from None
+    patch: Patch = [{"op": "add", "path": path, "value": chosen}]
+    return _apply(request, db, places, shot_id, base, patch, f"{path} set to {value[:80]}", station, body)
+
+
+@router.post("/shots/{shot_id}/vector")
+def set_vector(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, path: Text, x: Text, y: Text, z: Text,
+    station: Text, body: Text = "",
+) -> Response:  # fmt: skip
+    """Set three numbers at once."""
+    values = [from_shown(path, v) for v in (x, y, z)]
+    patch: Patch = [{"op": "add", "path": path, "value": values}]
+    return _apply(request, db, places, shot_id, base, patch, f"{path} set to {values}", station, body)
+
+
+@router.post("/shots/{shot_id}/role")
+def set_role(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, role: Text, station: Text,
+    body: Text = "",
+) -> Response:  # fmt: skip
+    """Give a body a role; what only its old role had goes away with it."""
+    with db.session() as session:
+        head = get_shot(session, shot_id).head
+        assert head is not None
+        bodies = head.document.get("bodies", [])
+        held: dict[str, Any] = bodies[number] if number < len(bodies) else {}
+    patch: Patch = [{"op": "add", "path": f"/bodies/{number}/role", "value": role}]
+    unfit = {"cloth": ("proxy", "friction", "motion"), "collider": ("material", "pins")}.get(role, ())
+    patch = [{"op": "remove", "path": f"/bodies/{number}/{name}"} for name in unfit if name in held] + patch
+    return _apply(request, db, places, shot_id, base, patch, f"role set to {role}", station, body)
+
+
+@router.post("/shots/{shot_id}/remove")
+def remove_body(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, station: Text
+) -> Response:
+    """Take a body out of the setup."""
+    patch: Patch = [{"op": "remove", "path": f"/bodies/{number}"}]
+    return _apply(request, db, places, shot_id, base, patch, "body removed", station, "")
+
+
+@router.post("/shots/{shot_id}/wind")
+def set_wind(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, x: Text, y: Text, z: Text,
+    keys: Text, ease: Text, station: Text, body: Text = "",
+) -> Response:  # fmt: skip
+    """Set a wind: velocity, and its strength's keys as lines of frame and value. Number -1 adds one."""
+    wind: dict[str, Any] = {"kind": "wind", "velocity": [from_shown("velocity", v) for v in (x, y, z)]}
+    wind["strength"] = {"keys": _strength_keys(keys), "ease": ease}
+    patch = _force_patch(db, shot_id, number, wind)
+    return _apply(request, db, places, shot_id, base, patch, "wind set", station, body)
+
+
+@router.post("/shots/{shot_id}/turbulence")
+def set_turbulence(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, speed: Text, size: Text,
+    rate: Text, seed: Text, keys: Text, ease: Text, station: Text, body: Text = "",
+) -> Response:  # fmt: skip
+    """Set turbulent air, with its strength's keys as lines of frame and value. Number -1 adds one."""
+    typed = {"speed": speed, "size": size, "rate": rate, "seed": seed}
+    force: dict[str, Any] = {"kind": "turbulence"} | {name: from_shown(name, text) for name, text in typed.items()}
+    force["strength"] = {"keys": _strength_keys(keys), "ease": ease}
+    patch = _force_patch(db, shot_id, number, force)
+    return _apply(request, db, places, shot_id, base, patch, "turbulence set", station, body)
+
+
+@router.post("/shots/{shot_id}/rest-length")
+def set_rest_length(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, ease: Text, station: Text,
+    keys: Text = "", body: Text = "",
+) -> Response:  # fmt: skip
+    """Set a cloth's rest length over frames: lines of frame and factor. No line gives it back."""
+    pairs = [[frame, *value] for frame, value in _key_lines(keys, 1, "'24 0.8'")]
+    with db.session() as session:
+        head = get_shot(session, shot_id).head
+        assert head is not None
+        bodies = head.document.get("bodies", [])
+        material = dict(bodies[number].get("material") or {}) if number < len(bodies) else {}
+    material.pop("rest_length", None)
+    if pairs:
+        material["rest_length"] = {"keys": pairs, "ease": ease}
+    patch: Patch = [{"op": "add", "path": f"/bodies/{number}/material", "value": material}]
+    return _apply(request, db, places, shot_id, base, patch, "rest length set", station, body)
+
+
+def _strength_keys(text: str) -> list[list[Any]]:
+    pairs = [[frame, *value] for frame, value in _key_lines(text, 1, "'24 1.0'")]
+    if not pairs:
+        raise Problem("a force's strength needs at least one key.", "keys", "Give it one, as in '1 1'.")
+    return pairs
+
+
+def _force_patch(db: Db, shot_id: int, number: int, force: dict[str, Any]) -> Patch:
+    """Return the patch that replaces a force, or with number -1 adds it."""
+    if number >= 0:
+        return [{"op": "replace", "path": f"/forces/{number}", "value": force}]
+    with db.session() as session:
+        head = get_shot(session, shot_id).head
+        assert head is not None
+        if "forces" in head.document:
+            return [{"op": "add", "path": "/forces/-", "value": force}]
+        return [{"op": "add", "path": "/forces", "value": [force]}]
+
+
+def _key_lines(text: str, count: int, example: str) -> list[tuple[Any, list[Any]]]:
+    """Return typed keys, a line each: a frame and `count` numbers."""
+    lines = [line.split() for line in text.replace(",", " ").splitlines() if line.strip()]
+    for line in lines:
+        if len(line) != count + 1:
+            said, numbers = " ".join(line)[:60], f"{count} number{'s' * (count > 1)}"
+            raise Problem(f"'{said}' is no key.", "keys", f"A line has a frame and {numbers}, as in {example}.")
+    return [(from_shown("frame", line[0]), [from_shown("key", v) for v in line[1:]]) for line in lines]
+
+
+@router.post("/shots/{shot_id}/motion")
+def set_motion(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, track: Text, ease: Text,
+    station: Text, keys: Text = "", body: Text = "",
+) -> Response:  # fmt: skip
+    """Set how a body moves ("translate") or turns ("rotate"): lines of frame, x, y, z. No line takes the track away."""
+    if track not in ("translate", "rotate"):
+        raise Problem(f"there is no track '{track}'.", "motion", "Load the page again.")
+    pairs = _key_lines(keys, 3, "'24 0.5 0 0'")
+    with db.session() as session:
+        head = get_shot(session, shot_id).head
+        assert head is not None
+        bodies = head.document.get("bodies", [])
+        motion = dict(bodies[number].get("motion") or {}) if number < len(bodies) else {}
+    motion.pop(track, None)
+    if pairs:
+        motion[track] = {"keys": pairs, "ease": ease}
+    patch: Patch = [{"op": "add", "path": f"/bodies/{number}/motion", "value": motion or None}]
+    return _apply(request, db, places, shot_id, base, patch, f"{track} keys set", station, body)
+
+
+@router.post("/shots/{shot_id}/remedy")
+def apply_remedy(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, finding: Whole, station: Text, body: Text = ""
+) -> Response:
+    """Apply the remedy of a finding as a revision."""
+    with db.session() as session:
+        head = get_shot(session, shot_id).head
+        assert head is not None
+        found = findings_of(session, places, head)
+        if head.number != base or not 0 <= finding < len(found) or not found[finding]["patch"]:
+            raise Problem("the finding is from an older revision.", "remedy", "Load the page again.")
+        patch, note = found[finding]["patch"], found[finding]["remedy"]
+    return _apply(request, db, places, shot_id, base, patch, f"remedy: {note}", station, body)
+
+
+@router.post("/shots/{shot_id}/undo")
+def undo_edit(request: Request, db: Db, places: Places, shot_id: int, station: Text, body: Text = "") -> Response:
+    """Go one revision back."""
+    with db.session() as session:
+        undo(session, shot_id)
+        return render_bench(request, session, places, shot_id, station, body)
+
+
+@router.post("/shots/{shot_id}/redo")
+def redo_edit(request: Request, db: Db, places: Places, shot_id: int, station: Text, body: Text = "") -> Response:
+    """Go one revision forward again."""
+    with db.session() as session:
+        redo(session, shot_id)
+        return render_bench(request, session, places, shot_id, station, body)
+
+
+@router.post("/shots/{shot_id}/force")
+def use_mine(
+    request: Request, db: Db, places: Places, shot_id: int, patch: Text, note: Text, station: Text, body: Text = ""
+) -> Response:
+    """Apply a refused edit on the newest revision: both values are on record then."""
+    with db.session() as session:
+        head = get_shot(session, shot_id).head
+        assert head is not None
+        base = head.number
+    return _apply(request, db, places, shot_id, base, json.loads(patch), f"{note} (over a conflict)", station, body)
+
+
+@router.post("/shots/{shot_id}/upload")
+def upload(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, file: Annotated[UploadFile, File()],
+    unit: Text, up_axis: Text, station: Text = "intake",
+) -> Response:  # fmt: skip
+    """Take an OBJ file in as a new body, left out until it is given a role."""
+    data = file.file.read(MOST_BYTES + 1)
+    name = file.filename or "mesh.obj"
+    with db.session() as session:
+        reference, _ = take_in(session, places, name, data)
+        head = get_shot(session, shot_id).head
+        assert head is not None
+        taken = {b["name"] for b in head.document.get("bodies", [])}
+    stem = reference.partition("/")[2].rsplit(".", 1)[0].strip()[:100] or "body"
+    title = next(t for k in range(1, 3000) if (t := stem if k == 1 else f"{stem} {k}") not in taken)
+    body = {"name": title, "mesh": {"file": reference, "unit": unit, "up_axis": up_axis}}
+    patch: Patch = [{"op": "add", "path": "/bodies/-", "value": body}]
+    return _apply(request, db, places, shot_id, base, patch, f"took in {title}", station, title)
+
+
+@router.get("/shots/{shot_id}/setup.json")
+def setup_document(db: Db, shot_id: int) -> Response:
+    """Return the setup as it stands, as a document."""
+    with db.session() as session:
+        head = get_shot(session, shot_id).head
+        assert head is not None
+        return JSONResponse(head.document)
+
+
+@router.get("/shots/{shot_id}/history")
+def history(request: Request, db: Db, shot_id: int) -> Response:
+    """List the revisions, newest first, with what each changed."""
+    from sqlalchemy import select
+
+    from zembrik.library.models import Revision
+
+    with db.session() as session:
+        shot = get_shot(session, shot_id)
+        rows = list(
+            session.scalars(
+                select(Revision).where(Revision.shot_id == shot_id).order_by(Revision.number.desc()).limit(60)
+            )
+        )
+        by_id = {r.id: r for r in rows}
+        told = []
+        for row in rows:
+            parent = by_id.get(row.parent_id) if row.parent_id else None
+            told.append({"row": row, "lines": differences(parent.document, row.document) if parent else []})
+        return templates.TemplateResponse(request, "history.html", {"shot": shot, "told": told})
+
+
+@router.post("/shots/{shot_id}/fabric")
+def set_fabric(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, value: Text, station: Text,
+    body: Text = "",
+) -> Response:  # fmt: skip
+    """Choose another fabric; dials set by hand stay as they are."""
+    patch: Patch = [{"op": "add", "path": f"/bodies/{number}/material/preset", "value": value}]
+    return _apply(request, db, places, shot_id, base, patch, f"fabric set to {value}", station, body)

@@ -1,0 +1,302 @@
+// Ties the bench together: scene, frames, ribbon, player, keys. All results come from the server.
+import { fetchPack } from "./pack.js";
+import { Viewport } from "./viewport.js";
+import { Ribbon } from "./ribbon.js";
+import { Frames } from "./frames.js";
+
+const $ = (id) => document.getElementById(id);
+const shot = $("bench").dataset.shot;
+const store = `zembrik-shot-${shot}`;
+const saved = JSON.parse(localStorage.getItem(store) || "{}");
+const view = new Viewport($("stage"), $("scale"), $("tag"));
+const ribbon = new Ribbon($("ribbon"), (frame) => { pause(); go(frame); });
+const state = { frame: saved.frame ?? null, playing: false, status: null, figures: {}, frames: null, fps: 24, revision: 0 };
+window.zembrik = { view, state };  // for tests and the curious
+
+if (saved.figure) $("figure").value = saved.figure;
+
+function remember() {
+  localStorage.setItem(store, JSON.stringify({ frame: state.frame, figure: $("figure").value }));
+}
+
+// ---- scene
+async function loadScene(fit) {
+  const pack = await fetchPack(`/shots/${shot}/scene.bin`);
+  state.revision = pack.head.revision;
+  view.setScene(pack);
+  if (state.frames) for (const b of state.frames.bodies) view.setFaces(b.name, b.faces);
+  view.select(document.querySelector(".open-panel")?.dataset.body || "");
+  if (fit) view.fit();
+  show();
+}
+
+// ---- status: how far the bake is
+let timer = 0;
+async function poll() {
+  clearTimeout(timer);
+  try {
+    const bake = state.status?.bake;
+    const have = bake ? (state.figures.seconds || []).length : 0;
+    const answer = await fetch(`/shots/${shot}/status.json?have=${have}&bake=${bake ? bake.id : 0}`);
+    if (answer.ok) await take(await answer.json());
+  } catch { /* the server is away; the next poll tells */ }
+  const bake = state.status?.bake;
+  const busy = bake && ["queued", "running"].includes(bake.state);
+  timer = setTimeout(poll, busy || state.status?.writing.length ? 350 : 2500);
+}
+
+async function take(status) {
+  const before = state.status;
+  state.status = status;
+  state.fps = status.fps;
+  const bake = status.bake;
+  if (bake) {
+    if (!before?.bake || before.bake.id !== bake.id) state.figures = {};
+    for (const [name, values] of Object.entries(bake.figures))
+      state.figures[name] = (state.figures[name] || []).slice(0, bake.known).concat(values);
+    if ((!state.frames || state.frames.id !== bake.id) && bake.done > 0) {
+      state.frames = await new Frames(bake.id, show).open();
+      for (const b of state.frames.bodies) view.setFaces(b.name, b.faces);
+    }
+  } else { state.frames = null; state.figures = {}; }
+  if (state.frame === null) state.frame = status.frames[0];
+  const busy = bake && ["queued", "running"].includes(bake.state);
+  const was = before?.bake && ["queued", "running"].includes(before.bake.state);
+  if (was && !busy) refreshPanel();
+  else if (busy && panelStation() === "bake" && before?.bake?.state !== bake.state) refreshPanel();
+  if (before && before.writing.length && panelStation() === "deliver") refreshPanel();
+  if (before && before.revision !== status.revision && status.revision !== state.revision) loadScene(false);
+  words();
+  show();
+}
+
+const seconds = (s) => s < 10 ? `${s.toFixed(1)} s` : s < 90 ? `${Math.round(s)} s` : `${Math.round(s / 60)} min`;
+
+function words() {
+  const { status } = state, bake = status.bake, box = $("bake-words");
+  $("queue-pill").innerHTML = status.queue ? `queue <b>${status.queue}</b> to do` : "queue empty";
+  box.className = "";
+  if (!bake) box.textContent = "not baked yet";
+  else if (bake.state === "queued") box.textContent = "◆ in the queue";
+  else if (bake.state === "running") {
+    const live = $("live-bake");
+    if (live) live.textContent = `being baked · ${bake.done} of ${bake.last - bake.first + 1}`;
+    box.textContent = `◆ ${bake.done} of ${bake.last - bake.first + 1} baked` + (bake.left_s ? ` · about ${seconds(bake.left_s)} left` : "");
+  }
+  else if (bake.state === "failed") { box.textContent = "✕ the bake failed"; box.className = "failed"; box.title = bake.error; }
+  else if (bake.stale.length) { box.textContent = `▨ stale: ${bake.stale[0]}`; box.className = "stale"; box.title = bake.stale.join("\n"); }
+  else box.textContent = "";
+}
+
+// ---- showing a frame
+function doneFrame() {
+  const bake = state.status?.bake;
+  return bake && bake.done ? bake.first + bake.done - 1 : null;
+}
+
+function show() {
+  const status = state.status;
+  if (!status) return;
+  const bake = status.bake, done = doneFrame();
+  const [first, last] = status.frames;
+  const from = Math.min(first, bake?.done ? bake.first : first), to = Math.max(last, done ?? last);
+  state.frame = Math.max(from, Math.min(to, state.frame));
+  const figure = $("figure").value, unit = $("figure").selectedOptions[0].dataset.unit;
+  const values = state.figures[figure] || [];
+  ribbon.set({
+    first: from, last: to, begin: bake ? bake.first : first, done: bake ? bake.done : 0, values, frame: state.frame,
+    stale: !!bake?.stale.length, active: bake?.state === "running",
+  });
+  $("now").textContent = String(state.frame).padStart(3, "0");
+  $("of").textContent = `of ${to} · ${status.fps} fps`;
+  const top = Math.max(...values.filter(Number.isFinite));
+  const here = bake ? values[state.frame - bake.first] : undefined;
+  $("peak").textContent = values.length
+    ? `${here === undefined ? "–" : Number(here.toPrecision(3))} ${unit} here · peak ${Number(top.toPrecision(3))} at ${String(values.indexOf(top) + bake.first).padStart(3, "0")}` : "";
+  const wait = $("wait");
+  wait.hidden = true;
+  // Of a stale bake the first frame gives way to the start as it is set now.
+  const start = bake?.stale.length && state.frame === first;
+  if (!start && done !== null && state.frames && state.frame >= bake.first && state.frame <= done) {
+    const bodies = state.frames.at(state.frame);
+    state.frames.want(state.frame, done);
+    if (bodies) {
+      for (const [name, points] of bodies) view.setPoints(name, points);
+      state.drawn = state.frame;
+      view.draw();
+    }
+  } else {
+    view.showStart();
+    state.drawn = null;
+    if (bake && state.frame !== first) { wait.hidden = false; wait.textContent = `frame ${state.frame} is not there yet; this is the start`; }
+  }
+  view.hideTag = state.frame !== first;
+  view.moveTo(state.frame - first);
+}
+
+function go(frame) { state.frame = frame; show(); remember(); }
+
+// ---- playing at the shot's frame rate
+let began = 0, beganAt = 0;
+function play() {
+  const done = doneFrame();
+  if (done === null) return;
+  if (state.frame >= done) state.frame = state.status.bake.first;
+  state.playing = true;
+  began = performance.now();
+  beganAt = state.frame;
+  mark();
+  requestAnimationFrame(tick);
+}
+
+function tick(now) {
+  if (!state.playing) return;
+  const done = doneFrame();
+  const due = beganAt + Math.floor(((now - began) / 1000) * state.fps);
+  if (due > done && state.status.bake.state !== "running") { go(done); pause(); return; }
+  let next = Math.min(due, done);
+  while (next > state.frame && !state.frames.has(next)) next--;  // what is not here yet is waited for
+  state.frames.want(state.frame, done);
+  if (next !== state.frame) { state.frame = next; show(); }
+  if (due - next > state.fps / 4) { began = now; beganAt = next; }
+  state.played = (state.played || 0) + 1;
+  requestAnimationFrame(tick);
+}
+
+function pause() { state.playing = false; mark(); remember(); }
+
+function mark() {
+  const path = document.querySelector(".play path");
+  path.setAttribute("d", state.playing ? "M4 2.5h3v11H4zM9 2.5h3v11H9z" : "M4 2.5v11l9-5.5z");
+  document.querySelector(".play").setAttribute("aria-label", state.playing ? "Pause" : "Play");
+}
+
+// ---- panel
+const panelStation = () => document.querySelector(".open-panel")?.dataset.station;
+
+function openStation(station, body = view.selected) {
+  const url = `/shots/${shot}/${station}${body ? `?body=${encodeURIComponent(body)}` : ""}`;
+  htmx.ajax("GET", url, { target: "#panel", swap: "innerHTML" }).then(() => history.replaceState(null, "", url));
+}
+
+// On the Proxies station the proxies are drawn, whatever the button says elsewhere.
+function drawProxies() {
+  const on = panelStation() === "proxies";
+  if (on !== view.shown.forced) {
+    view.shown.forced = on;
+    if (view.shown.proxies !== on) document.querySelector('[data-toggle="proxies"]').click();
+  }
+}
+
+function refreshPanel() {
+  if (document.activeElement?.closest("#panel") && document.activeElement.matches("input,textarea,select")) return;
+  openStation(panelStation());
+}
+
+document.addEventListener("htmx:configRequest", (event) => {
+  if (event.detail.elt.classList?.contains("st") && view.selected) event.detail.parameters.body = view.selected;
+});
+
+document.addEventListener("bench-changed", async (event) => {
+  const { revision } = event.detail;
+  const fresh = revision !== state.revision;
+  const grown = view.bodies.size;
+  await new Promise((done) => setTimeout(done, 0));
+  view.select(document.querySelector(".open-panel")?.dataset.body || "");
+  if (fresh) { await loadScene(false); if (view.bodies.size !== grown) view.fit(); }
+  drawProxies();
+  poll();
+});
+
+const drag = { x: 0, y: 0 };
+$("stage").addEventListener("pointerdown", (event) => Object.assign(drag, { x: event.clientX, y: event.clientY }));
+$("stage").addEventListener("pointerup", (event) => {
+  if (event.button !== 0 || Math.hypot(event.clientX - drag.x, event.clientY - drag.y) > 4) return;
+  const name = view.picked(event);
+  if (name) openStation(panelStation(), name);
+  else view.select("");
+});
+
+const actions = {
+  play: () => (state.playing ? pause() : play()),
+  fit: () => view.fit(view.selected),
+  keys: () => $("keys").showModal(),
+  history: async () => {
+    $("history-list").innerHTML = await (await fetch(`/shots/${shot}/history`)).text();
+    $("history").showModal();
+  },
+  "look-at": (button) => view.lookAt(JSON.parse(button.dataset.at)),
+  peak: (row) => { $("figure").value = row.dataset.figure; pause(); go(Number(row.dataset.frame)); },
+};
+
+document.addEventListener("click", (event) => {
+  const chip = event.target.closest("[data-body].chip");
+  if (chip) { openStation(panelStation(), chip.dataset.body); return; }
+  const toggle = event.target.closest("[data-toggle]");
+  if (toggle) { toggle.setAttribute("aria-pressed", view.toggle(toggle.dataset.toggle)); return; }
+  const button = event.target.closest("[data-action]");
+  if (button && actions[button.dataset.action]) actions[button.dataset.action](button);
+});
+
+$("figure").addEventListener("change", () => { show(); remember(); $("figure").blur(); });
+document.addEventListener("theme-changed", () => { view.restyle(); show(); });
+document.addEventListener("change", (event) => { if (event.target.id === "format") gltf(); });
+function gltf() {
+  const format = $("format");
+  if (!format) return;
+  $("units").hidden = format.value === "glb";
+  $("units").style.display = format.value === "glb" ? "none" : "";
+  $("gltf-note").hidden = format.value !== "glb";
+}
+document.addEventListener("htmx:afterSettle", gltf);
+gltf();
+
+// ---- keys
+const stations = [...document.querySelectorAll(".st")].map((a) => a.dataset.station);
+document.addEventListener("keydown", (event) => {
+  const typing = event.target.matches("input,textarea,select") || document.querySelector("dialog[open]");
+  if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "z" && !typing) {
+    event.preventDefault();
+    $(event.shiftKey ? "redo" : "undo").click();
+    return;
+  }
+  if (typing || event.ctrlKey || event.metaKey || event.altKey) return;
+  const frame = state.frame;
+  const keys = {
+    " ": actions.play, ",": () => { pause(); go(frame - 1); }, ".": () => { pause(); go(frame + 1); },
+    ArrowLeft: () => { pause(); go(frame - 1); }, ArrowRight: () => { pause(); go(frame + 1); },
+    Home: () => { pause(); go(state.status.frames[0]); }, End: () => { pause(); go(doneFrame() ?? state.status.frames[1]); },
+    m: () => document.querySelector('[data-toggle="lines"]').click(),
+    p: () => document.querySelector('[data-toggle="proxies"]').click(),
+    h: () => document.querySelector('[data-toggle="human"]').click(),
+    b: () => htmx.ajax("POST", `/shots/${shot}/bake`, { target: "#panel" }),
+    0: actions.fit, "?": actions.keys, Escape: () => view.select(""),
+  };
+  if (/^[1-8]$/.test(event.key)) { event.preventDefault(); openStation(stations[event.key - 1]); return; }
+  const run = keys[event.key] || keys[event.key.toLowerCase()];
+  if (run && !(event.key === " " && event.target.matches("button,a"))) { event.preventDefault(); run(); }
+});
+
+// ---- dropping a file anywhere on the viewport
+const port = $("viewport");
+port.addEventListener("dragover", (event) => { event.preventDefault(); port.classList.add("dropping"); });
+port.addEventListener("dragleave", () => port.classList.remove("dropping"));
+port.addEventListener("drop", async (event) => {
+  event.preventDefault();
+  port.classList.remove("dropping");
+  const file = event.dataTransfer.files[0];
+  if (!file) return;
+  const put = () => {
+    const input = document.querySelector("#drop input[type=file]");
+    const list = new DataTransfer();
+    list.items.add(file);
+    input.files = list.files;
+    input.dispatchEvent(new Event("change"));
+  };
+  if (panelStation() !== "intake") { openStation("intake"); document.addEventListener("htmx:afterSettle", put, { once: true }); }
+  else put();
+});
+
+await loadScene(true);
+drawProxies();
+await poll();

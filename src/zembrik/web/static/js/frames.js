@@ -1,0 +1,58 @@
+// Fetches frames of a bake in runs, ahead of where they are looked at, and keeps them.
+import { fetchPack } from "./pack.js";
+
+const RUN = 12, MOST_BYTES = 600e6;
+
+export class Frames {
+  constructor(bakeId, onArrive) {
+    this.id = bakeId;
+    this.onArrive = onArrive;
+    this.kept = new Map();
+    this.asked = new Set();
+  }
+
+  async open() {
+    const pack = await fetchPack(`/bakes/${this.id}/mesh.bin`);
+    this.bodies = pack.head.bodies.map((b) => ({ name: b.name, count: b.count, faces: pack.whole(b.faces) }));
+    this.size = 3 * this.bodies.reduce((sum, b) => sum + b.count, 0);
+    return this;
+  }
+
+  has(frame) { return this.kept.has(frame); }
+
+  // Points of every body at a frame, as views into what came.
+  at(frame) {
+    const all = this.kept.get(frame);
+    if (!all) return null;
+    let from = 0;
+    return this.bodies.map((b) => {
+      const points = all.subarray(from, from + 3 * b.count);
+      from += 3 * b.count;
+      return [b.name, points];
+    });
+  }
+
+  want(frame, done) {
+    for (let f = frame; f <= Math.min(frame + 2 * RUN, done); f++)
+      if (!this.kept.has(f) && !this.asked.has(f)) { this.fetch(f, Math.min(RUN, done - f + 1)); return; }
+  }
+
+  async fetch(first, count) {
+    for (let f = first; f < first + count; f++) this.asked.add(f);
+    try {
+      const answer = await fetch(`/bakes/${this.id}/frames.bin?first=${first}&count=${count}`);
+      if (!answer.ok) return;
+      const came = Number(answer.headers.get("X-Frames"));
+      const values = new Float32Array(await answer.arrayBuffer());
+      for (let k = 0; k < came; k++) this.kept.set(first + k, values.slice(k * this.size, (k + 1) * this.size));
+      const most = Math.max(3 * RUN, Math.floor(MOST_BYTES / (4 * this.size || 1)));
+      for (const key of this.kept.keys()) {
+        if (this.kept.size <= most) break;
+        if (key < first || key >= first + count) this.kept.delete(key);
+      }
+    } finally {
+      for (let f = first; f < first + count; f++) this.asked.delete(f);
+    }
+    this.onArrive();
+  }
+}

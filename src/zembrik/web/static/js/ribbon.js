@@ -1,0 +1,88 @@
+// The frame line: one column a frame, its height the plotted figure, its texture the state.
+const css = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
+
+export class Ribbon {
+  constructor(canvas, onScrub) {
+    this.canvas = canvas;
+    this.onScrub = onScrub;
+    this.first = 1; this.last = 96; this.values = []; this.done = 0; this.frame = 1;
+    this.stale = false; this.active = false; this.failed = false; this.begin = 1;
+    new ResizeObserver(() => this.draw()).observe(canvas);
+    const scrub = (event) => this.onScrub(this.frameAt(event.clientX));
+    canvas.addEventListener("pointerdown", (event) => {
+      canvas.setPointerCapture(event.pointerId);
+      scrub(event);
+      canvas.addEventListener("pointermove", scrub);
+    });
+    canvas.addEventListener("pointerup", () => canvas.removeEventListener("pointermove", scrub));
+    canvas.addEventListener("pointercancel", () => canvas.removeEventListener("pointermove", scrub));
+  }
+
+  set(state) { Object.assign(this, state); this.draw(); }
+
+  frameAt(x) {
+    const box = this.canvas.getBoundingClientRect();
+    const share = (x - box.left) / box.width;
+    return Math.max(this.first, Math.min(this.last, this.first + Math.floor(share * (this.last - this.first + 1))));
+  }
+
+  hatch(context, ratio) {
+    const tile = document.createElement("canvas");
+    tile.width = tile.height = 5 * ratio;
+    const pen = tile.getContext("2d");
+    pen.strokeStyle = css("--plum");
+    pen.lineWidth = 1.8 * ratio;
+    pen.beginPath();
+    for (const d of [-5, 0, 5]) { pen.moveTo((d - 1) * ratio, 6 * ratio); pen.lineTo((d + 6) * ratio, -1 * ratio); }
+    pen.stroke();
+    return context.createPattern(tile, "repeat");
+  }
+
+  draw() {
+    const ratio = Math.min(devicePixelRatio, 2);
+    const { clientWidth: w, clientHeight: h } = this.canvas;
+    if (!w || !h) return;
+    this.canvas.width = w * ratio; this.canvas.height = h * ratio;
+    const pen = this.canvas.getContext("2d");
+    const count = this.last - this.first + 1, step = (w * ratio) / count;
+    const gap = step > 5 * ratio ? Math.min(2 * ratio, step * 0.2) : 0;
+    const floor = (h - 13) * ratio, top = Math.max(...this.values.filter(Number.isFinite), 1e-9);
+    const peak = this.values.indexOf(top);
+    const good = this.stale ? this.hatch(pen, ratio) : css("--pear");
+    const dash = Math.max(ratio, Math.min(3 * ratio, step / 3));
+    for (let k = 0; k < count; k++) {
+      const x = k * step + gap / 2, width = Math.max(step - gap, 0.6);
+      const n = k + this.first - this.begin;
+      if (n >= 0 && n < this.done) {
+        const height = Math.max(3 * ratio, (this.values[n] / top) * (floor - 4 * ratio));
+        pen.fillStyle = n === peak && !this.stale && step > 3 ? css("--lamp") : good;
+        pen.fillRect(x, floor - height, width, height);
+      } else if (this.active && n >= this.done && n < this.done + 2) {
+        pen.strokeStyle = css("--lamp");
+        pen.setLineDash([dash, dash]);
+        pen.lineWidth = ratio;
+        pen.strokeRect(x + ratio / 2, floor * 0.35, Math.max(width - ratio, 1), floor * 0.65 - ratio);
+        pen.setLineDash([]);
+      } else {
+        pen.fillStyle = css("--line");
+        pen.fillRect(x, floor - 3 * ratio, width, 3 * ratio);
+      }
+    }
+    pen.fillStyle = css("--faint");
+    pen.font = `${11 * ratio}px "Atkinson Mono", monospace`;
+    pen.textBaseline = "bottom";
+    const every = [1, 2, 5, 10, 12, 24, 48, 100, 200, 500, 1000, 5000, 20000].find((n) => n * step > 44 * ratio) || count;
+    for (let f = this.first; f <= this.last; f++) {
+      if (f !== this.first && f % every) continue;
+      if (f === this.first && f % every && every - (f % every) < every / 2) continue;
+      pen.textAlign = f === this.first ? "left" : "center";
+      pen.fillText(String(f), f === this.first ? 0 : (f - this.first + 0.5) * step, h * ratio);
+    }
+    const x = (this.frame - this.first + 0.5) * step;
+    pen.fillStyle = css("--text");
+    pen.fillRect(x - ratio, 0, 2 * ratio, floor + 2 * ratio);
+    pen.beginPath();
+    pen.moveTo(x - 5 * ratio, 0); pen.lineTo(x + 5 * ratio, 0); pen.lineTo(x, 6 * ratio);
+    pen.fill();
+  }
+}

@@ -1,0 +1,364 @@
+// Draws the shot: bodies, proxies, ground, a person for scale. It computes nothing a result depends on.
+import * as THREE from "three";
+import { OrbitControls } from "/static/vendor/three/OrbitControls.js";
+
+const css = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
+const PERSON_M = 1.75;
+
+export class Viewport {
+  constructor(canvas, scaleBar, tag) {
+    this.canvas = canvas;
+    this.scaleBar = scaleBar;
+    this.tag = tag;
+    this.renderer = new THREE.WebGLRenderer({ canvas, antialias: true, alpha: true });
+    this.renderer.setPixelRatio(Math.min(devicePixelRatio, 2));
+    this.scene = new THREE.Scene();
+    this.camera = new THREE.PerspectiveCamera(36, 1, 0.01, 500);
+    this.camera.position.set(4, 3, 6);
+    this.controls = new OrbitControls(this.camera, canvas);
+    this.controls.addEventListener("change", () => this.draw());
+    this.scene.add(new THREE.HemisphereLight(0xffffff, 0x6b6288, 1.35));
+    const key = new THREE.DirectionalLight(0xfff1d8, 2.0);
+    key.position.set(-3, 6, 4);
+    this.scene.add(key);
+    this.bodies = new Map();
+    this.shown = { lines: false, proxies: false, human: false };
+    this.marks = [];
+    this.selected = "";
+    this.ground = new THREE.Group();
+    this.scene.add(this.ground);
+    this.person = this.makePerson();
+    this.scene.add(this.person);
+    new ResizeObserver(() => this.resize()).observe(canvas.parentElement);
+    this.resize();
+  }
+
+  resize() {
+    const { clientWidth: width, clientHeight: height } = this.canvas.parentElement;
+    if (!width || !height) return;
+    this.renderer.setSize(width, height, false);
+    this.camera.aspect = width / height;
+    this.camera.updateProjectionMatrix();
+    this.draw();
+  }
+
+  draw() {
+    if (this.pending) return;
+    this.pending = requestAnimationFrame(() => {
+      this.pending = 0;
+      this.renderer.render(this.scene, this.camera);
+      this.placeTag();
+      this.measureScale();
+    });
+  }
+
+  material(role) {
+    const colour = { cloth: css("--pear"), collider: css("--rain") }[role] || css("--faint");
+    const left = role === "left out";
+    return new THREE.MeshStandardMaterial({
+      color: colour, roughness: 0.86, metalness: 0, side: THREE.DoubleSide,
+      transparent: left, opacity: left ? 0.35 : 1, polygonOffset: true, polygonOffsetFactor: 1, polygonOffsetUnits: 1,
+    });
+  }
+
+  geometry(points, faces) {
+    const geometry = new THREE.BufferGeometry();
+    geometry.setAttribute("position", new THREE.BufferAttribute(new Float32Array(points), 3));
+    geometry.setIndex(new THREE.BufferAttribute(new Uint32Array(faces), 1));
+    geometry.computeVertexNormals();
+    return geometry;
+  }
+
+  // Colliders have hard edges: light them face by face where the angle is wide.
+  faceted(geometry) {
+    const flat = geometry.toNonIndexed();
+    flat.computeVertexNormals();
+    return flat;
+  }
+
+  setScene(pack) {
+    for (const body of this.bodies.values()) body.group.removeFromParent();
+    this.bodies.clear();
+    for (const entry of pack.head.bodies) {
+      if (!entry.points) continue;
+      const group = new THREE.Group();
+      const smooth = this.geometry(pack.floats(entry.points), pack.whole(entry.faces));
+      const few = smooth.index.count < 3 * 600;
+      const geometry = entry.role !== "cloth" && few ? this.faceted(smooth) : smooth;
+      const mesh = new THREE.Mesh(geometry, this.material(entry.role));
+      mesh.name = entry.name;
+      group.add(mesh);
+      const body = { entry, group, mesh, start: new Float32Array(pack.floats(entry.points)), startFaces: smooth.index };
+      if (entry.proxy) {
+        const shell = this.geometry(pack.floats(entry.proxy.points), pack.whole(entry.proxy.faces));
+        body.proxy = new THREE.LineSegments(
+          new THREE.WireframeGeometry(shell), new THREE.LineBasicMaterial({ color: css("--lamp"), transparent: true, opacity: 0.75 }));
+        group.add(body.proxy);
+      }
+      if (entry.pins && entry.pins[1]) {
+        body.pinned = pack.whole(entry.pins);
+        const dots = new THREE.BufferGeometry();
+        dots.setAttribute("position", new THREE.BufferAttribute(this.pick(body.start, body.pinned), 3));
+        body.pins = new THREE.Points(dots, new THREE.PointsMaterial({ color: css("--lamp"), size: 5, sizeAttenuation: false }));
+        group.add(body.pins);
+      }
+      if (entry.motion) {  // a frame is three columns of the turn and the shift, twelve numbers
+        body.motion = pack.floats(entry.motion);
+        group.matrixAutoUpdate = false;
+      }
+      this.bodies.set(entry.name, body);
+      this.scene.add(group);
+    }
+    this.marks = pack.head.marks;
+    this.groundHeight = pack.head.ground;
+    this.makeGround();
+    this.placePerson();
+    this.refresh();
+  }
+
+  pick(points, numbers) {
+    const out = new Float32Array(numbers.length * 3);
+    numbers.forEach((n, k) => out.set(points.subarray(3 * n, 3 * n + 3), 3 * k));
+    return out;
+  }
+
+  // The faces of a baked body; null goes back to the setup's own.
+  setFaces(name, faces) {
+    const body = this.bodies.get(name);
+    if (!body) return;
+    body.baked = faces ? new THREE.BufferAttribute(new Uint32Array(faces), 1) : null;
+  }
+
+  setPoints(name, points) {
+    const body = this.bodies.get(name);
+    if (!body) return;
+    const geometry = body.mesh.geometry;
+    const faces = body.baked || body.startFaces;
+    if (geometry.attributes.position.count * 3 !== points.length || geometry.index !== faces) {
+      const fresh = new THREE.BufferGeometry();
+      fresh.setAttribute("position", new THREE.BufferAttribute(new Float32Array(points), 3));
+      fresh.setIndex(faces);
+      fresh.computeVertexNormals();
+      geometry.dispose();
+      body.mesh.geometry = fresh;
+      this.refreshLines(body);
+    } else {
+      geometry.attributes.position.array.set(points);
+      geometry.attributes.position.needsUpdate = true;
+      geometry.computeVertexNormals();
+    }
+    if (body.pins && points.length === body.start.length) {
+      body.pins.geometry.attributes.position.array.set(this.pick(points, body.pinned));
+      body.pins.geometry.attributes.position.needsUpdate = true;
+      body.pins.geometry.computeBoundingSphere();
+    }
+    body.mesh.geometry.computeBoundingSphere();
+    if (body.lines) this.updateLines(body);
+  }
+
+  // Puts the bodies that move by themselves where they are, this many frames after the first.
+  moveTo(index) {
+    for (const body of this.bodies.values()) {
+      if (!body.motion) continue;
+      const at = 12 * Math.max(0, Math.min(index, body.motion.length / 12 - 1)), m = body.motion;
+      body.group.matrix.set(
+        m[at], m[at + 3], m[at + 6], m[at + 9], m[at + 1], m[at + 4], m[at + 7], m[at + 10], m[at + 2], m[at + 5], m[at + 8], m[at + 11], 0, 0, 0, 1);
+      body.group.matrixWorldNeedsUpdate = true;
+    }
+    this.draw();
+  }
+
+  showStart() {
+    for (const [name, body] of this.bodies) {
+      if (body.entry.role !== "cloth") continue;
+      const baked = body.baked;
+      body.baked = null;
+      this.setPoints(name, body.start);
+      body.baked = baked;
+    }
+    this.draw();
+  }
+
+  refreshLines(body) {
+    if (body.lines) { body.lines.removeFromParent(); body.lines.geometry.dispose(); body.lines = null; }
+    if (!this.shown.lines) return;
+    const index = body.mesh.geometry.index;
+    const count = body.mesh.geometry.attributes.position.count;
+    const seen = new Set(), pairs = [];
+    const faces = index ? index.array : Uint32Array.from({ length: count }, (_, k) => k);
+    for (let f = 0; f < faces.length; f += 3)
+      for (const [a, b] of [[0, 1], [1, 2], [2, 0]]) {
+        const p = faces[f + a], q = faces[f + b], key = p < q ? p * count + q : q * count + p;
+        if (!seen.has(key)) { seen.add(key); pairs.push(p, q); }
+      }
+    const geometry = new THREE.BufferGeometry();
+    geometry.setAttribute("position", body.mesh.geometry.attributes.position);
+    geometry.setIndex(pairs);
+    body.lines = new THREE.LineSegments(geometry, new THREE.LineBasicMaterial({ color: css("--night"), transparent: true, opacity: 0.5 }));
+    body.group.add(body.lines);
+  }
+
+  updateLines(body) {
+    body.lines.geometry.setAttribute("position", body.mesh.geometry.attributes.position);
+  }
+
+  refresh() {
+    this.person.visible = this.shown.human;
+    for (const [name, body] of this.bodies) {
+      const chosen = name === this.selected;
+      body.mesh.material.emissive.set(chosen ? css("--text") : 0x000000);
+      body.mesh.material.emissiveIntensity = chosen ? 0.16 : 0;
+      if (body.proxy) {
+        body.proxy.visible = this.shown.proxies;
+        body.mesh.material.transparent = this.shown.proxies || body.entry.role === "left out";
+        body.mesh.material.opacity = body.entry.role === "left out" ? 0.35 : this.shown.proxies ? 0.55 : 1;
+      }
+      this.refreshLines(body);
+    }
+    this.draw();
+  }
+
+  restyle() {
+    for (const body of this.bodies.values()) {
+      body.mesh.material.dispose();
+      body.mesh.material = this.material(body.entry.role);
+    }
+    this.makeGround();
+    this.refresh();
+  }
+
+  toggle(name) {
+    this.shown[name] = !this.shown[name];
+    this.refresh();
+    return this.shown[name];
+  }
+
+  select(name) {
+    this.selected = name;
+    this.refresh();
+  }
+
+  bounds(name = "") {
+    const box = new THREE.Box3();
+    for (const [key, body] of this.bodies) if (!name || key === name) box.expandByObject(body.mesh);
+    if (box.isEmpty()) box.set(new THREE.Vector3(-1, 0, -1), new THREE.Vector3(1, 1.8, 1));
+    return box;
+  }
+
+  fit(name = "") {
+    const box = this.bounds(name);
+    if (this.shown.human && !name) box.expandByObject(this.person);
+    const center = box.getCenter(new THREE.Vector3());
+    const way = this.camera.position.clone().sub(this.controls.target);
+    if (!this.fitted) way.set(0.62, 0.36, 0.86);
+    this.fitted = true;
+    this.controls.target.copy(center);
+    this.camera.position.copy(center).add(way.setLength(1));
+    this.camera.lookAt(center);
+    this.camera.updateMatrixWorld();
+    // As near as every point allows (of a large mesh, a sample), with a margin.
+    const tall = Math.tan(this.camera.fov * Math.PI / 360) * 0.84, wide = tall * this.camera.aspect * 0.92;
+    const side = new THREE.Vector3(), up = new THREE.Vector3(), back = new THREE.Vector3(), at = new THREE.Vector3();
+    this.camera.matrixWorld.extractBasis(side, up, back);
+    let away = 1e-3;
+    const include = (x, y, z) => {
+      at.set(x, y, z).sub(center);
+      away = Math.max(away, at.dot(back) + Math.max(Math.abs(at.dot(side)) / wide, Math.abs(at.dot(up)) / tall));
+    };
+    for (const [key, body] of this.bodies) {
+      if (name && key !== name) continue;
+      const points = body.mesh.geometry.attributes.position;
+      for (let k = 0; k < points.count; k += Math.ceil(points.count / 3000)) include(points.getX(k), points.getY(k), points.getZ(k));
+    }
+    if (away < 0.01 || (this.shown.human && !name))
+      for (let k = 0; k < 8; k++) include(box[k & 1 ? "max" : "min"].x, box[k & 2 ? "max" : "min"].y, box[k & 4 ? "max" : "min"].z);
+    this.camera.position.copy(center).addScaledVector(back, away);
+    this.camera.near = away / 200;
+    this.camera.far = away * 40;
+    this.camera.updateProjectionMatrix();
+    this.controls.update();
+    this.draw();
+  }
+
+  lookAt(at) {
+    this.controls.target.set(...at);
+    this.controls.update();
+    this.draw();
+  }
+
+  // Dots every half metre on the ground; the one light is on the bodies, not on a floor.
+  makeGround() {
+    this.ground.clear();
+    if (this.groundHeight === null || this.groundHeight === undefined) return;
+    const size = this.bounds().getSize(new THREE.Vector3());
+    const step = Math.max(size.x, size.z) > 1.2 ? 0.5 : 0.1;
+    const places = [];
+    const middle = this.bounds().getCenter(new THREE.Vector3());
+    const cx = Math.round(middle.x / step), cz = Math.round(middle.z / step);
+    for (let i = -16; i <= 16; i++)
+      for (let j = -16; j <= 16; j++)
+        if (i * i + j * j < 262) places.push((cx + i) * step, this.groundHeight, (cz + j) * step);
+    const geometry = new THREE.BufferGeometry();
+    geometry.setAttribute("position", new THREE.Float32BufferAttribute(places, 3));
+    this.ground.add(new THREE.Points(geometry, new THREE.PointsMaterial({ color: css("--faint"), size: 2.2, sizeAttenuation: false })));
+  }
+
+  makePerson() {
+    const group = new THREE.Group();
+    const material = new THREE.MeshStandardMaterial({ color: 0xb9aed2, roughness: 1 });
+    const rod = (radius, from, to) => {
+      const a = new THREE.Vector3(...from), b = new THREE.Vector3(...to), way = b.clone().sub(a);
+      const mesh = new THREE.Mesh(new THREE.CapsuleGeometry(radius, way.length(), 6, 14), material);
+      mesh.position.copy(a).addScaledVector(way, 0.5);
+      mesh.quaternion.setFromUnitVectors(new THREE.Vector3(0, 1, 0), way.normalize());
+      group.add(mesh);
+    };
+    const head = new THREE.Mesh(new THREE.SphereGeometry(0.11, 20, 16), material);
+    head.position.y = PERSON_M - 0.11;
+    group.add(head);
+    rod(0.05, [0, 1.38, 0], [0, 1.58, 0]);
+    rod(0.12, [0, 0.95, 0], [0, 1.31, 0]);
+    for (const side of [-1, 1]) {
+      rod(0.065, [side * 0.09, 0.065, 0], [side * 0.09, 0.85, 0]);
+      rod(0.045, [side * 0.2, 1.38, 0], [side * 0.25, 0.82, 0.04]);
+    }
+    group.visible = false;
+    return group;
+  }
+
+  placePerson() {
+    const box = this.bounds();
+    this.person.position.set(box.min.x - 0.45, this.groundHeight ?? box.min.y, (box.min.z + box.max.z) / 2);
+  }
+
+  placeTag() {
+    const mark = this.marks[0];
+    if (!mark || this.hideTag) { this.tag.hidden = true; return; }
+    const p = new THREE.Vector3(...mark.at).project(this.camera);
+    const { clientWidth: w, clientHeight: h } = this.canvas;
+    this.tag.hidden = p.z > 1 || Math.abs(p.x) > 1 || Math.abs(p.y) > 1;
+    this.tag.textContent = mark.title;
+    this.tag.className = mark.severe ? "tag severe" : "tag";
+    this.tag.style.left = `${((p.x + 1) / 2) * w}px`;
+    this.tag.style.top = `${((1 - p.y) / 2) * h}px`;
+  }
+
+  // A bar of a round length at the depth of what is looked at.
+  measureScale() {
+    const away = this.camera.position.distanceTo(this.controls.target);
+    const metres = (2 * away * Math.tan((this.camera.fov * Math.PI) / 360)) / this.canvas.clientHeight;
+    const wanted = 90 * metres, power = 10 ** Math.floor(Math.log10(wanted));
+    const length = [5, 2, 1].map((n) => n * power).find((n) => n <= wanted) || power;
+    const words = length >= 1 ? `${length} m` : length >= 0.01 ? `${Math.round(length * 100)} cm` : `${(length * 1000).toPrecision(1)} mm`;
+    this.scaleBar.innerHTML = `${words} · Y up<i style="width:${length / metres}px"></i>`;
+  }
+
+  picked(event) {
+    const box = this.canvas.getBoundingClientRect();
+    const at = new THREE.Vector2(((event.clientX - box.left) / box.width) * 2 - 1, 1 - ((event.clientY - box.top) / box.height) * 2);
+    const ray = new THREE.Raycaster();
+    ray.setFromCamera(at, this.camera);
+    const hit = ray.intersectObjects([...this.bodies.values()].map((b) => b.mesh), false)[0];
+    return hit ? hit.object.name : "";
+  }
+}

@@ -1,0 +1,1 @@
+"""Binary answers for the viewport and the ribbon."""

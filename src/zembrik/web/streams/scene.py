@@ -1,0 +1,87 @@
+"""The bodies of a setup at their start, and their proxies, for the viewport."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from fastapi import APIRouter, Request
+from fastapi.responses import Response
+
+from zembrik.core.cache.reader import Cache
+from zembrik.core.motion.rigid import Mover
+from zembrik.core.problem import Problem
+from zembrik.core.proxy.outline import outline
+from zembrik.core.setup.assets import placed_mesh
+from zembrik.core.solver.colliders import collider_shape
+from zembrik.core.solver.pins import pinned_points
+from zembrik.library.bakes import cache_path, findings_of, get_bake
+from zembrik.library.shots import get_shot, head_setup
+from zembrik.library.store import StoredAssets
+from zembrik.web.render import Db, Places
+from zembrik.web.streams.pack import Pack
+
+router = APIRouter()
+BINARY = "application/octet-stream"
+
+
+@router.get("/shots/{shot_id}/scene.bin")
+def scene(request: Request, db: Db, places: Places, shot_id: int) -> Response:
+    """Return every body's mesh where it stands, its pinned points, its proxy, and its motion frame by frame."""
+    with db.session() as session:
+        shot = get_shot(session, shot_id)
+        setup, head = head_setup(shot), shot.head
+        assert head is not None
+        findings = findings_of(session, places, head)
+    tag = f'"{head.id}"'
+    if request.headers.get("if-none-match") == tag:
+        return Response(status_code=304)
+    assets, pack, bodies = StoredAssets(places), Pack(), []
+    for body in setup.bodies:
+        entry: dict[str, Any] = {"name": body.name, "role": body.role}
+        try:
+            mesh = placed_mesh(body, assets)
+            entry |= {"points": pack.add(mesh.points, "<f4"), "faces": pack.add(mesh.faces, "<u4")}
+            if body.role == "collider":
+                kind = body.proxy.kind if body.proxy else "surface"
+                drawn = outline(collider_shape(body, kind, mesh), mesh)
+                entry["proxy"] = {
+                    "kind": kind,
+                    "points": pack.add(drawn.points, "<f4"),
+                    "faces": pack.add(drawn.faces, "<u4"),
+                }
+            held = np.zeros(len(mesh.points), dtype=bool)
+            for pin in body.pins:
+                held |= pinned_points(pin, mesh.points, body.name)
+            if body.motion is not None:
+                mover = Mover(body.motion.model_dump(), body.place.translate)
+                poses = [mover.at(frame) for frame in range(setup.frames[0], setup.frames[1] + 1)]
+                entry["motion"] = pack.add(np.array([np.column_stack(pose).T.ravel() for pose in poses]), "<f4")
+            entry["pins"] = pack.add(np.flatnonzero(held), "<u4")
+        except Problem as problem:
+            entry["problem"] = str(problem)
+        bodies.append(entry)
+    ground = setup.world.ground
+    marks = [
+        {"at": f["at"], "text": f["text"], "title": f["title"], "severe": f["severe"]} for f in findings if f["at"]
+    ]
+    document = {
+        "revision": head.number,
+        "bodies": bodies,
+        "ground": ground.height if ground else None,
+        "marks": marks,
+        "frames": list(setup.frames),
+        "fps": setup.fps,
+    }
+    return Response(pack.bytes(document), media_type=BINARY, headers={"ETag": tag, "Cache-Control": "no-cache"})
+
+
+@router.get("/bakes/{bake_id}/mesh.bin")
+def baked_mesh(db: Db, places: Places, bake_id: int) -> Response:
+    """Return the faces of the bodies in a cache, and how many points each has."""
+    with db.session() as session:
+        cache = Cache(cache_path(places, get_bake(session, bake_id)))
+    pack, bodies = Pack(), []
+    for number, (name, count) in enumerate(zip(cache.names, cache.point_counts, strict=True)):
+        bodies.append({"name": name, "count": count, "faces": pack.add(cache.faces(number), "<u4")})
+    return Response(pack.bytes({"bodies": bodies}), media_type=BINARY)

@@ -1,0 +1,64 @@
+"""What the ribbon shows: how far the bake is and its figures, frame by frame."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from fastapi import APIRouter
+from sqlalchemy import func, select
+
+from zembrik.core.solver.stats import STATS
+from zembrik.library.bakes import ACTIVE, USUAL_FRAMES, progress_of, shown_bake, stale_reasons
+from zembrik.library.deliveries import deliveries_of
+from zembrik.library.models import Bake
+from zembrik.library.shots import get_shot
+from zembrik.web.render import Db, Places
+
+router = APIRouter()
+
+
+@router.get("/shots/{shot_id}/status.json")
+def status(db: Db, places: Places, shot_id: int, have: int = 0, bake: int = 0) -> dict[str, Any]:
+    """Return the state of the shot's shown bake; figures only of frames after the `have` known of `bake`."""
+    with db.session() as session:
+        shot = get_shot(session, shot_id)
+        head = shot.head
+        assert head is not None
+        shown = shown_bake(session, shot_id)
+        queue = session.scalar(select(func.count(Bake.id)).where(Bake.state.in_(ACTIVE)))
+        writing = [d.id for d in deliveries_of(session, shot_id) if d.state in ACTIVE]
+        document: dict[str, Any] = {
+            "revision": head.number,
+            "frames": head.document.get("frames", USUAL_FRAMES),
+            "fps": head.document.get("fps", 24),
+            "queue": queue,
+            "writing": writing,
+            "bake": None,
+        }
+        if shown is None:
+            return document
+        progress, cache = progress_of(places, shown)
+        known = have if bake == shown.id else 0
+        figures: dict[str, Any] = {}
+        if cache is not None:
+            for name, (_, factor, _) in STATS.items():
+                figures[name] = _plain(cache.figure(f"stats/{name}")[known:] * factor)
+            figures["seconds"] = _plain(cache.figure("timing/seconds")[known:] * 1000)
+        document["bake"] = {
+            "id": shown.id,
+            "state": shown.state,
+            "first": shown.first,
+            "last": shown.last,
+            "done": progress.done,
+            "left_s": progress.left_s,
+            "error": shown.error,
+            "stale": stale_reasons(shown, head),
+            "known": known,
+            "figures": figures,
+        }
+        return document
+
+
+def _plain(values: np.ndarray) -> list[float]:
+    return [float(f"{v:.5g}") if abs(v) > 1e-9 else 0.0 for v in values.tolist()]  # rounding noise is nothing

@@ -1,0 +1,100 @@
+"""Findings: each fires with the right number, is silent elsewhere, and its remedy cures it."""
+
+import jsonpatch
+import numpy as np
+import pytest
+
+from zembrik.core.bake import bake
+from zembrik.core.findings.check import check_setup
+from zembrik.core.setup.assets import FolderAssets
+from zembrik.core.setup.document import parse_setup
+
+
+def found(document, tmp_path):
+    return {f.code: f for f in check_setup(parse_setup(document), FolderAssets(tmp_path))}
+
+
+def cured(document, finding):
+    return jsonpatch.apply_patch(document, finding.patch)
+
+
+def test_nothing_to_say_of_a_sound_setup(sheet, tmp_path):
+    assert found(sheet, tmp_path) == {}
+
+
+def test_too_few_points_to_bend(sheet, tmp_path):
+    """The harm: four cells cannot follow a ball; the share of face centres far off the ball falls with the remedy."""
+    sheet["bodies"][0]["mesh"]["segments"] = [4, 4]
+    finding = found(sheet, tmp_path)["few_points"]
+    assert "25 points, 25.0 cm apart" in finding.text and not finding.severe
+    after = cured(sheet, finding)
+    assert found(after, tmp_path) == {}
+
+    def worst_gap(document, name):
+        cache = bake(parse_setup({**document, "frames": [1, 24]}), FolderAssets(tmp_path), tmp_path / name)
+        points, faces = cache.points(0, 24).astype(float), cache.faces(0)
+        middles = points[faces].mean(axis=1)
+        top = middles[np.linalg.norm(middles[:, [0, 2]], axis=1) < 0.3]
+        return np.abs(np.linalg.norm(top - [0, 0.5, 0], axis=1) - 0.504).max()
+
+    assert worst_gap(sheet, "before.zarr") > 2 * worst_gap(after, "after.zarr")
+
+
+def test_falls_for_ever(sheet, tmp_path):
+    sheet["world"] = {"ground": None, "air_density": 0}
+    sheet["bodies"][0]["place"]["translate"] = [3.0, 1.0, 0.0]
+    finding = found(sheet, tmp_path)["endless_fall"]
+    seconds = 11 / 24
+    assert finding.severe and f"{0.5 * 9.81 * seconds**2:.0f} m" in finding.text
+    after = cured(sheet, finding)
+    assert found(after, tmp_path) == {} and after["world"]["air_density"] == 0
+    fallen = bake(parse_setup({**after, "frames": [1, 30]}), FolderAssets(tmp_path), tmp_path / "a.zarr")
+    assert fallen.points(0, 30)[:, 1].min() > -1e-6
+    for change in ({"world": {}}, {"world": {"ground": None, "gravity": [0, 0, 0]}}):
+        assert "endless_fall" not in found({**sheet, **change}, tmp_path)
+    sheet["bodies"][0]["pins"] = [{"points": {"numbers": [0]}}]
+    assert "endless_fall" not in found(sheet, tmp_path)
+    sheet["bodies"][0] |= {"pins": [], "place": {"translate": [0.4, 2.0, 0.0]}}
+    assert "endless_fall" not in found(sheet, tmp_path)
+
+
+def test_overlap_at_the_start(sheet, tmp_path):
+    """A flat sheet at height h over a ball whose top is at 1 m is 1 - h deep at its middle, plus both thicknesses."""
+    sheet["bodies"][0]["place"]["translate"] = [0.0, 0.98, 0.0]
+    finding = found(sheet, tmp_path)["start_overlap"]
+    depth_mm = (1.0 - 0.98 + 0.002 + 0.002) * 1000
+    assert f"the deepest by {depth_mm:.1f} mm" in finding.text and finding.severe
+    assert finding.at == pytest.approx([0, 0.98, 0])
+    after = cured(sheet, finding)
+    assert found(after, tmp_path) == {}
+
+    def first_speed(document, name):
+        cache = bake(parse_setup({**document, "frames": [1, 2]}), FolderAssets(tmp_path), tmp_path / name)
+        return float(np.abs(cache.points(0, 2) - cache.points(0, 1)).max()) * 24
+
+    assert first_speed(sheet, "before.zarr") > 1.3  # it is thrown off
+    assert first_speed(after, "after.zarr") < 0.6  # it only falls
+
+
+def test_a_body_is_moved_out_the_short_way(sheet, tmp_path):
+    """A sheet 0.2 m below a box's top is nearest to its side in places, but up is the way out for all of it."""
+    box = {"shape": "box", "size": [0.4, 1.0, 0.4]}
+    sheet["bodies"][1] |= {"mesh": box, "place": {"translate": [0, 0.5, 0]}, "proxy": {"kind": "box"}}
+    sheet["bodies"][0]["place"]["translate"] = [0.0, 0.8, 0.0]
+    finding = found(sheet, tmp_path)["start_overlap"]
+    assert finding.remedy == "Move it 204.0 mm out"
+    assert found(cured(sheet, finding), tmp_path) == {}
+
+
+def test_a_collider_that_moves_may_catch_what_falls(sheet, tmp_path):
+    sheet["world"] = {"ground": None}
+    sheet["bodies"][1]["place"]["translate"] = [30.0, 0.5, 0.0]
+    assert "endless_fall" in found(sheet, tmp_path)
+    sheet["bodies"][1]["motion"] = {"translate": {"keys": [[1, [0, 0, 0]], [6, [-30, 0, 0]]]}}
+    assert found(sheet, tmp_path) == {}
+
+
+def test_a_setup_that_cannot_be_simulated_is_one_finding(sheet, tmp_path):
+    sheet["bodies"][0]["mesh"] = {"file": "gone.obj"}
+    finding = found(sheet, tmp_path)["unusable"]
+    assert finding.severe and "gone.obj" in finding.text

@@ -1,0 +1,62 @@
+"""Proxies enclose their mesh, and gap and overhang are what an independent measure says."""
+
+import numpy as np
+import pytest
+
+from zembrik.core.distance.build import build_fields
+from zembrik.core.distance.field import distances
+from zembrik.core.mesh import shapes
+from zembrik.core.mesh.trimesh import volume_m3
+from zembrik.core.problem import Problem
+from zembrik.core.proxy.fit import fit_proxy
+from zembrik.core.proxy.measure import measure_fit, sample_surface
+from zembrik.core.proxy.outline import outline
+
+ROD = shapes.capsule(0.1, 0.9)
+TURN = np.linalg.qr(np.random.default_rng(3).normal(size=(3, 3)))[0]
+MESHES = {
+    "ball": shapes.ball(0.4, 20),
+    "turned rod": ROD.moved(ROD.points @ TURN.T + 1.0),
+    "box": shapes.box((1.0, 0.4, 0.6), 4),
+    "ring": shapes.ring(0.5, 0.1),
+}
+
+
+@pytest.mark.parametrize("kind", ["ball", "box", "capsule", "hull"])
+@pytest.mark.parametrize("name", MESHES)
+def test_a_proxy_encloses_its_mesh(kind, name):
+    mesh = MESHES[name]
+    shape = fit_proxy(kind, mesh, TURN)
+    inside = distances(build_fields([shape]), 0, np.concatenate([mesh.points, sample_surface(mesh, 2000)]))[0]
+    assert inside.max() < 1e-9
+    drawn = outline(shape, mesh)
+    on_surface = distances(build_fields([shape]), 0, drawn.points)[0]
+    assert np.abs(on_surface).max() < 1e-9
+
+
+def test_each_kind_fits_its_own_kind():
+    assert fit_proxy("ball", MESHES["ball"]).radius_m == pytest.approx(0.4, rel=1e-6)
+    rod = fit_proxy("capsule", MESHES["turned rod"])
+    assert (rod.radius_m, float(rod.half_m[1])) == pytest.approx((0.1, 0.35), rel=0.02)
+    assert fit_proxy("box", MESHES["box"]).half_m == pytest.approx([0.5, 0.2, 0.3])
+    assert volume_m3(fit_proxy("hull", MESHES["box"]).mesh) == pytest.approx(0.24)
+
+
+def test_the_gap_of_a_hull_over_a_ring_is_its_hole():
+    """Over the middle of a ring of radius R and tube r, the hull's flat top is sqrt(R² + r²) - r from the tube."""
+    fit = measure_fit(fit_proxy("hull", MESHES["ring"]), MESHES["ring"])
+    assert fit.gap_m == pytest.approx(np.hypot(0.5, 0.1) - 0.1, rel=0.02)
+    assert np.linalg.norm(fit.gap_at[[0, 2]]) < 0.03 and fit.overhang_m == 0.0
+
+
+def test_overhang_of_a_plane_is_nothing_and_of_a_surface_too():
+    hills = shapes.grid((2, 2), (20, 20))
+    hills = hills.moved(hills.points + np.outer(0.1 * np.sin(3 * hills.points[:, 0]), [0, 1, 0]))
+    assert measure_fit(fit_proxy("plane", hills), hills).overhang_m < 1e-9
+    fit = measure_fit(fit_proxy("surface", hills), hills)
+    assert fit.gap_m == fit.overhang_m == 0.0
+
+
+def test_a_flat_mesh_has_no_hull():
+    with pytest.raises(Problem, match="flat"):
+        fit_proxy("hull", shapes.grid((1, 1), (2, 2)), name="tray")

@@ -1,0 +1,249 @@
+"""Cloth on itself, on other cloth and on colliders' corners."""
+
+import copy
+
+import numpy as np
+import pytest
+from crossing import crossings, self_crossings
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from zembrik.core.bake import bake
+from zembrik.core.mesh import shapes
+from zembrik.core.setup.assets import NoAssets
+from zembrik.core.setup.document import parse_setup
+from zembrik.core.solver.mesh_contact import edge_gap, point_gap
+from zembrik.core.solver.nearby import Search, make_patches
+from zembrik.core.solver.step import Stepper
+from zembrik.core.solver.touching import sharp_corners
+from zembrik.core.solver.build import build_world
+
+FPS = 24.0
+
+
+def run(document, frames, substeps=20, watch=lambda world: None):
+    world = build_world(parse_setup(document), NoAssets())
+    stepper = Stepper(world, substeps, 1, FPS)
+    for frame in range(1, frames + 1):
+        stepper.advance(frame)
+        watch(world)
+    return world
+
+
+def falling_strip(**quality):
+    return {
+        "bodies": [
+            {
+                "name": "strip",
+                "role": "cloth",
+                "mesh": {"shape": "grid", "size": [1.2, 0.3], "segments": [48, 12]},
+                "place": {"translate": [0, 0.65, 0], "rotate": [0, 0, 85]},
+                "material": {"preset": "linen"},
+                "thickness": 0.003,
+            }
+        ],
+        "quality": quality,
+    }
+
+
+def wrung(turn_deg, frames):
+    def bar(name, x, way):
+        return {
+            "name": name,
+            "role": "left out",
+            "mesh": {"shape": "capsule", "radius": 0.02, "height": 0.5},
+            "place": {"translate": [x, 0, 0]},
+            "motion": {
+                "translate": {"keys": [[1, [0, 0, 0]], [frames + 1, [way * 0.1, 0, 0]]]},
+                "rotate": {"keys": [[1, [0, 0, 0]], [frames + 1, [-way * turn_deg, 0, 0]]]},
+            },
+        }
+
+    def pins(x, name):
+        return {"points": {"box": [[x - 0.01, -1, -1], [x + 0.01, 1, 1]]}, "follow": name}
+
+    return {
+        "world": {"ground": None, "gravity": [0, 0, 0]},
+        "bodies": [
+            {
+                "name": "cloth",
+                "role": "cloth",
+                "mesh": {"shape": "grid", "size": [1, 0.5], "segments": [40, 20]},
+                "material": {"preset": "linen"},
+                "thickness": 0.002,
+                "pins": [pins(-0.5, "left"), pins(0.5, "right")],
+            },
+            bar("left", -0.5, 1),
+            bar("right", 0.5, -1),
+        ],
+        "quality": {"self_collision": True},
+    }
+
+
+def test_a_strip_falls_in_folds_and_never_crosses_itself():
+    """Counted exactly on every sixth frame; without self-collision the same fall crosses hundreds of times."""
+    counts = []
+
+    def count(world):
+        counts.append(self_crossings(world.x, world.bodies[0].faces))
+
+    run(falling_strip(self_collision=True), 30, 20, lambda world: count(world))
+    assert max(counts) == 0
+    without = run(falling_strip(self_collision=False), 30)
+    assert self_crossings(without.x, without.bodies[0].faces) > 100
+
+
+def test_a_cloth_wrung_between_two_bars_never_crosses_itself():
+    """One whole turn of each bar, against each other; no crossing at any tenth frame, and the layers do press."""
+    counts, pressed = [], []
+
+    def watch(world):
+        pressed.append(world.touching.touched)
+        if len(pressed) % 10 == 0:
+            counts.append(self_crossings(world.x, world.bodies[0].faces))
+
+    run(wrung(360, 40), 40, 30, watch)
+    assert counts == [0, 0, 0, 0]
+    assert max(pressed) > 100
+
+
+def test_one_sheet_rests_on_another_at_both_thicknesses():
+    """Two sheets fall on a board: the upper one ends at the sum of its own and the lower one's thickness above it."""
+    document = {
+        "world": {"air_density": 0.0, "ground": {"height": 0.0}},
+        "bodies": [
+            {
+                "name": name,
+                "role": "cloth",
+                "mesh": {"shape": "grid", "size": [0.3, 0.3], "segments": [n, n]},
+                "place": {"translate": [0, height, 0]},
+                "material": {"preset": "wool felt", "friction": 0.5},
+                "thickness": 0.004,
+            }
+            for name, n, height in (("under", 12, 0.006), ("over", 9, 0.016))
+        ],
+        "quality": {"self_collision": False},
+    }
+    world = run(document, 24, 20)
+    under, over = (world.x[b.first : b.last, 1] for b in world.bodies)
+    assert under.mean() == pytest.approx(0.004, abs=2e-4)
+    assert over.mean() - under.mean() == pytest.approx(0.008, abs=4e-4)
+
+
+def over_a_box(contact):
+    return {
+        "world": {"ground": None},
+        "bodies": [
+            {
+                "name": "sheet",
+                "role": "cloth",
+                "mesh": {"shape": "grid", "size": [1, 1], "segments": [18, 18]},
+                "place": {"translate": [0.013, 0.27, 0.021], "rotate": [0, 30, 0]},
+                "material": {"preset": "linen", "friction": 1.0},
+                "thickness": 0.002,
+            },
+            {
+                "name": "box",
+                "role": "collider",
+                "mesh": {"shape": "box", "size": [0.4, 0.5, 0.4]},
+                "proxy": {"kind": "box"},
+                "friction": 1.0,
+            },
+        ],
+        "quality": {"contact": contact},
+    }
+
+
+def test_a_boxes_edges_do_not_come_through():
+    """With points alone, coarse cloth is cut by the box's edges; with edges against edges, no edge of it crosses."""
+    box = shapes.box((0.4, 0.5, 0.4))
+    _, lines = sharp_corners(box, 10.0)
+    corners, _ = sharp_corners(box, 10.0)
+
+    def cut(world):
+        return crossings(
+            np.concatenate([world.x, corners]),
+            (lines + len(world.x)).astype(np.int64),
+            world.bodies[0].faces.astype(int),
+        )
+
+    assert cut(run(over_a_box("points"), 24)) > 0
+    assert cut(run(over_a_box("edges"), 24)) == 0
+
+
+def test_sharp_corners_of_a_box_and_of_a_ball():
+    """A box has 8 corners and 12 edges, its diagonals are none; a fine ball has no sharp edge; a sheet its rim."""
+    points, edges = sharp_corners(shapes.box((1.0, 2.0, 3.0)), 10.0)
+    assert (len(points), len(edges)) == (8, 12)
+    points, edges = sharp_corners(shapes.box((1.0, 1.0, 1.0)), 0.25)
+    assert (len(points), len(edges)) == (8 + 12 * 3, 48)
+    assert np.linalg.norm(points[edges[:, 0]] - points[edges[:, 1]], axis=1) == pytest.approx(0.25)
+    assert len(sharp_corners(shapes.ball(1.0, 32), 10.0)[1]) == 0
+    assert len(sharp_corners(shapes.grid((1.0, 1.0), (4, 4)), 10.0)[1]) == 16
+
+
+@settings(max_examples=40, deadline=None)
+@given(seed=st.integers(0, 10_000), reach=st.floats(0.02, 0.2))
+def test_the_search_finds_every_near_pair(seed, reach):
+    """Of a crumpled sheet, all pairs closer than the reach are found, as by trying all."""
+    sheet = shapes.grid((1.0, 1.0), (7, 7))
+    x = np.ascontiguousarray(sheet.points * 0.4 + np.random.default_rng(seed).normal(0, 0.08, sheet.points.shape))
+    edges, faces = sheet.edges.astype(np.int32), sheet.faces
+    patches = make_patches(sheet.points, edges, faces, np.zeros(len(x), np.int64))
+    search = Search(patches, edges, faces, np.zeros(len(patches.point_span) - 1, np.int64), True)
+    points, lines = search.near(x, reach)
+    found = {(int(p), int(t)) for p, t in points} | {(-1, *sorted((int(e), int(f)))) for e, f in lines}
+    assert len(found) == len(points) + len(lines)  # none twice
+    wanted = set()
+    for p in range(len(x)):
+        for t, (a, b, c) in enumerate(faces):
+            if p not in (a, b, c) and abs(point_gap(x, x, p, a, b, c)[0]) < reach:
+                wanted.add((p, t))
+    for e, (a, b) in enumerate(edges):
+        for f in range(e + 1, len(edges)):
+            c, d = edges[f]
+            if not {a, b} & {c, d} and abs(edge_gap(x, x, a, b, c, d)[0]) < reach:
+                wanted.add((-1, e, f))
+    assert found == wanted
+
+
+def test_gaps_of_points_and_edges_are_signed_by_the_side_they_began_on():
+    """A point 0.1 above a triangle has the gap 0.1; gone 0.2 below it within the substep, the gap is -0.2."""
+    now = np.array([[0.2, 0.1, 0.2], [0.0, 0, 0], [1, 0, 0], [0, 0, 1]])
+    assert point_gap(now, now, 0, 1, 2, 3)[0] == pytest.approx(0.1)
+    through = now.copy()
+    through[0, 1] = -0.2
+    gap, nx, ny, nz, *_ = point_gap(through, now, 0, 1, 2, 3)
+    assert (gap, nx, ny, nz) == pytest.approx((-0.2, 0, 1, 0))
+    lines = np.array([[-1, 0.1, 0], [1, 0.1, 0], [0, 0, -1.0], [0, 0, 1]])
+    assert edge_gap(lines, lines, 0, 1, 2, 3)[0] == pytest.approx(0.1)
+    crossed = lines.copy()
+    crossed[:2, 1] = -0.05
+    gap, nx, ny, nz, s, t = edge_gap(crossed, lines, 0, 1, 2, 3)
+    assert (gap, ny, s, t) == pytest.approx((-0.05, 1, 0.5, 0.5))
+
+
+def test_the_same_bytes_on_any_threads_and_after_a_stop(tmp_path):
+    """A bake with everything on: one thread, two, and stopped at frame 5 and continued."""
+    from zembrik.core.compiled import use_threads
+
+    document = {**over_a_box("edges"), "frames": [1, 9]}
+    document["quality"]["self_collision"] = True
+    setup, caches = parse_setup(document), []
+    for name, threads in (("one", 1), ("two", 2)):
+        use_threads(threads)
+        caches.append(bake(setup, NoAssets(), tmp_path / name))
+    bake(setup, NoAssets(), tmp_path / "stopped", tell=lambda progress: progress.frame < 5)
+    caches.append(bake(setup, NoAssets(), tmp_path / "stopped", resume=True))
+    for frame in range(1, 10):
+        assert len({cache.points(0, frame).tobytes() for cache in caches}) == 1
+
+
+def test_cloth_thicker_than_its_spacing_does_not_crunch():
+    """Held flat in space, a sheet three times as thick as its spacing stays as it is: rest distances are kept."""
+    document = copy.deepcopy(falling_strip(self_collision=True))
+    document["world"] = {"ground": None, "gravity": [0, 0, 0], "air_density": 0.0}
+    document["bodies"][0] |= {"thickness": 0.075, "place": {}}
+    start = build_world(parse_setup(document), NoAssets()).x.copy()
+    world = run(document, 4, 10)
+    assert np.abs(world.x - start).max() < 1e-6

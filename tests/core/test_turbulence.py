@@ -1,0 +1,64 @@
+"""Turbulent air against what it promises."""
+
+import numpy as np
+import pytest
+
+from zembrik.core.motion.turbulence import Turbulence
+from zembrik.core.setup.assets import NoAssets
+from zembrik.core.setup.document import parse_setup
+from zembrik.core.solver.step import Stepper
+from zembrik.core.solver.build import build_world
+
+
+def velocity(turbulence, places, time=0.0):
+    out = np.zeros((len(places), 3))
+    turbulence.add(np.ascontiguousarray(places), time, 1.0, out)
+    return out
+
+
+def test_it_has_no_divergence_and_its_speed():
+    """∂u/∂x + ∂v/∂y + ∂w/∂z = 0 to rounding; the root of the mean square over a large room is the asked speed."""
+    air = Turbulence(2.0, 0.7, 0.5, 3)
+    places = np.random.default_rng(1).uniform(-50, 50, (20_000, 3))
+    step = 1e-4
+    divergence = sum(
+        (velocity(air, places + step * np.eye(3)[k])[:, k] - velocity(air, places - step * np.eye(3)[k])[:, k])
+        / (2 * step)
+        for k in range(3)
+    )
+    gradient = 2.0 * 2 * np.pi / 0.7
+    assert np.abs(divergence).max() < 1e-5 * gradient
+    assert np.sqrt((velocity(air, places) ** 2).sum(axis=1).mean()) == pytest.approx(2.0, rel=0.03)
+
+
+def test_its_size_rate_and_seed():
+    """Half a size away it has little to do with here; after a long time neither; equal seeds give equal air."""
+    places = np.random.default_rng(2).uniform(-50, 50, (5_000, 3))
+    air = Turbulence(1.0, 0.8, 0.5, 7)
+    here = velocity(air, places)
+
+    def alike(there):
+        return (here * there).sum() / (here * here).sum()
+
+    assert alike(velocity(air, places + np.array([0.02, 0, 0]))) > 0.98
+    assert abs(alike(velocity(air, places + np.array([0.55, 0, 0])))) < 0.35
+    assert alike(velocity(air, places, 0.01)) > 0.99
+    assert abs(alike(velocity(air, places, 60.0))) < 0.35
+    assert (velocity(Turbulence(1.0, 0.8, 0.5, 7), places) == here).all()
+    assert abs(alike(velocity(Turbulence(1.0, 0.8, 0.5, 8), places))) < 0.1
+
+
+def test_it_moves_cloth_as_its_strength_says():
+    def moved(strength):
+        sheet = {"name": "sheet", "role": "cloth", "mesh": {"shape": "grid", "size": [1, 1], "segments": [8, 8]}}
+        swirls = {"kind": "turbulence", "speed": 3.0, "size": 0.5, "rate": 1.0, "seed": 4, "strength": strength}
+        world = {"ground": None, "gravity": [0, 0, 0]}
+        built = build_world(parse_setup({"bodies": [sheet], "world": world, "forces": [swirls]}), NoAssets())
+        start, stepper = built.x.copy(), Stepper(built, 10, 1, 24.0)
+        for frame in range(1, 9):
+            stepper.advance(frame)
+        return np.abs(built.x - start).max()
+
+    assert moved(0.0) < 1e-9
+    assert moved({"keys": [[1, 0], [100, 0]]}) < 1e-9
+    assert moved(1.0) > 0.01

@@ -1,0 +1,151 @@
+"""Bakes and deliveries through the queue, with a worker that is a process of its own."""
+
+import os
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from zembrik.core.cache.reader import Cache
+from zembrik.core.exchange.delivery import Order
+from zembrik.core.problem import Problem
+from zembrik.farm.queue import BAKE, DELIVER, Queue
+from zembrik.farm.worker import run_bake, run_delivery
+from zembrik.library import bakes
+from zembrik.library.deliveries import get_delivery, order_delivery
+from zembrik.library.shots import edit, get_shot, undo
+
+ROOT = Path(__file__).parents[2]
+
+
+def start(database, shot):
+    with database.session() as session:
+        return bakes.queue_bake(session, shot).id
+
+
+def state(database, number):
+    with database.session() as session:
+        bake = bakes.get_bake(session, number)
+        return bake.state, bakes.progress_of(database.settings, bake)[0]
+
+
+def change(database, shot, path, value):
+    with database.session() as session:
+        head = get_shot(session, shot).head.number
+        edit(session, shot, head, [{"op": "add", "path": path, "value": value}], "test")
+
+
+def test_bake_stale_true_again_and_lengthened(database, shot, settings):
+    number = start(database, shot)
+    with pytest.raises(Problem, match="being baked already"):
+        start(database, shot)
+    run_bake(database, number)
+    assert state(database, number)[0] == "done"
+    with pytest.raises(Problem, match="baked already"):
+        start(database, shot)
+    with database.session() as session:
+        row = bakes.get_bake(session, number)
+        held = Cache(bakes.cache_path(settings, row))
+        assert held.done == 12 and (held.path / "picture.png").read_bytes()[:4] == b"\x89PNG"
+        assert held.attributes["setup_hash"] == row.setup_hash and row.cache.size_bytes > 10_000
+    change(database, shot, "/bodies/0/material/bend", 0.01)
+    with database.session() as session:
+        row, head = bakes.get_bake(session, number), get_shot(session, shot).head
+        assert bakes.stale_reasons(row, head) == [
+            "'sheet' material bend: 0.01 (was left to preset, profile or default)"
+        ]
+        undo(session, shot)
+        assert bakes.stale_reasons(row, get_shot(session, shot).head) == []
+    change(database, shot, "/frames", [1, 15])
+    assert start(database, shot) == number  # the same bake goes on
+    run_bake(database, number)
+    assert state(database, number)[1].done == 15
+
+
+def test_a_failed_bake_says_why(database, shot):
+    change(database, shot, "/bodies/0/pins", [{"points": {"box": [[8, 8, 8], [9, 9, 9]]}}])
+    number = start(database, shot)
+    run_bake(database, number)
+    with database.session() as session:
+        row = bakes.get_bake(session, number)
+        assert row.state == "failed" and "takes no point" in row.error
+
+
+def test_discard_takes_the_cache_away(database, shot, settings):
+    number = start(database, shot)
+    with database.session() as session, pytest.raises(Problem, match="Stop it first"):
+        bakes.discard(session, settings, number)
+    run_bake(database, number)
+    with database.session() as session:
+        path = bakes.cache_path(settings, bakes.get_bake(session, number))
+        assert path.exists()
+        bakes.discard(session, settings, number)
+    assert not path.exists()
+    with database.session() as session, pytest.raises(Problem, match="no bake"):
+        bakes.get_bake(session, number)
+
+
+def test_delivery_is_recorded_with_its_manifest(database, shot, settings):
+    number = start(database, shot)
+    run_bake(database, number)
+    with database.session() as session:
+        with pytest.raises(Problem, match="always in metres"):
+            order_delivery(session, settings, number, Order("glb", unit="cm"))
+        delivery = order_delivery(session, settings, number, Order("usdc", (2, 5), (), "cm", "z")).id
+    run_delivery(database, delivery)
+    with database.session() as session:
+        row = get_delivery(session, delivery)
+        assert row.state == "done" and row.manifest["frames"] == [2, 5]
+        assert (settings.deliveries / row.file).name == "t-010-sheet-on-a-ball-r1.usdc"
+
+
+def test_a_worker_process_bakes_stops_and_delivers(database, shot, settings):
+    """A long bake is stopped while it runs; its frames are kept and it goes on later."""
+    change(database, shot, "/frames", [1, 4000])
+    environment = {
+        **os.environ,
+        "ZEMBRIK_HOME": str(settings.home),
+        "ZEMBRIK_DATABASE": settings.database_url,
+        "PYTHONPATH": str(ROOT / "src"),
+    }
+    worker = subprocess.Popen([sys.executable, "-m", "zembrik.cli", "worker"], env=environment)
+    queue = Queue(settings)
+    try:
+        number = start(database, shot)
+        queue.add(BAKE, number)
+        wait_until(lambda: state(database, number)[1].done > 20)
+        progress = state(database, number)[1]
+        assert progress.left_s is not None and 0.05 < progress.left_s < 3600
+        with database.session() as session:
+            bakes.ask_stop(session, number)
+        wait_until(lambda: state(database, number)[0] == "stopped")
+        kept = state(database, number)[1].done
+        assert 20 < kept < 4000
+        with database.session() as session:
+            delivery = order_delivery(session, settings, number, Order("obj.zip", (1, 3))).id
+        queue.add(DELIVER, delivery)
+
+        def delivered():
+            with database.session() as session:
+                return get_delivery(session, delivery).state == "done"
+
+        wait_until(delivered)
+        assert start(database, shot) == number
+        queue.add(BAKE, number)
+        wait_until(lambda: state(database, number)[1].done > kept)
+        with database.session() as session:
+            bakes.ask_stop(session, number)
+        wait_until(lambda: state(database, number)[0] == "stopped")
+    finally:
+        queue.close()
+        worker.terminate()
+        assert worker.wait(20) in (0, -15)
+
+
+def wait_until(true, seconds=90):
+    until = time.monotonic() + seconds
+    while not true():
+        assert time.monotonic() < until, "it took too long"
+        time.sleep(0.1)

@@ -1,0 +1,98 @@
+"""Setups on record: revisions, undo and redo, two people at once, assets by content."""
+
+import pytest
+
+from zembrik.core.problem import Problem
+from zembrik.library import shots
+from zembrik.library.models import Asset, Revision
+from zembrik.library.shots import Conflict, differences, edit, get_shot, redo, undo
+from zembrik.library.store import StoredAssets, take_in
+
+TRIANGLE = b"v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n"
+BEND = "/bodies/0/material/bend"
+
+
+def put(path, value):
+    return [{"op": "add", "path": path, "value": value}]
+
+
+def test_every_edit_is_a_revision_and_undo_and_redo_walk_them(database, shot):
+    with database.session() as session:
+        edit(session, shot, 1, put(BEND, 0.1), "one")
+        edit(session, shot, 2, put("/quality/substeps", 12), "two")
+        assert undo(session, shot).number == 2
+        assert undo(session, shot).number == 1
+        with pytest.raises(Problem, match="nothing to undo"):
+            undo(session, shot)
+        assert redo(session, shot).number == 2
+        edit(session, shot, 2, put("/fps", 25), "another way")
+        with pytest.raises(Problem, match="nothing to redo"):
+            redo(session, shot)
+        head = get_shot(session, shot).head
+        assert head.number == 4 and head.document["fps"] == 25 and head.document["quality"] == {"substeps": 10}
+        assert session.query(Revision).filter_by(shot_id=shot).count() == 4  # the branch left behind is still there
+        assert undo(session, shot).number == 2
+
+
+def test_an_edit_that_changes_nothing_or_is_wrong_makes_no_revision(database, shot):
+    with database.session() as session:
+        assert edit(session, shot, 1, put("/quality/substeps", 10), "same").number == 1
+        for path, value in (("/bodies/0/thickness", -1), ("/bodies/9/role", "cloth"), ("/nonsense", 1)):
+            with pytest.raises(Problem):
+                edit(session, shot, 1, put(path, value), "wrong")
+        assert get_shot(session, shot).head.number == 1
+
+
+def test_two_people_at_once(database, shot):
+    with database.session() as session:
+        edit(session, shot, 1, put(BEND, 0.1), "hers")
+    with database.session() as session:
+        merged = edit(session, shot, 1, put("/bodies/0/material/shear", 50), "his, elsewhere")
+        assert merged.document["bodies"][0]["material"] == {"preset": "linen", "bend": 0.1, "shear": 50}
+        with pytest.raises(Conflict) as told:
+            edit(session, shot, 1, put(BEND, 0.2), "his, the same")
+        assert (told.value.theirs, told.value.yours, told.value.base) == (0.1, 0.2, None)
+        assert get_shot(session, shot).head.document["bodies"][0]["material"]["bend"] == 0.1
+        edit(session, shot, 1, put(BEND, 0.1), "the same value is no conflict")
+        edit(session, shot, 3, [{"op": "remove", "path": "/bodies/0"}], "removed")
+        with pytest.raises(Conflict):  # body 0 is another one now
+            edit(session, shot, 3, put("/bodies/0/thickness", 0.01), "late")
+
+
+def test_differences_are_readable(database, shot):
+    with database.session() as session:
+        before = get_shot(session, shot).head.document
+        after = shots.apply_patch(before, put(BEND, 0.1) + put("/quality/substeps", 12))
+    lines = differences(before, after)
+    assert "'sheet' material bend: 0.1 (was left to preset, profile or default)" in lines
+    assert "quality substeps: 10 → 12" in lines
+
+
+def test_assets_are_stored_once_by_content(database, settings):
+    with database.session() as session:
+        one, mesh = take_in(session, settings, "C:\\work\\tri.obj", TRIANGLE)
+        two, _ = take_in(session, settings, "again.obj", TRIANGLE)
+        assert one.endswith("/tri.obj") and one.partition("/")[0] == two.partition("/")[0]
+        assert session.query(Asset).filter_by(sha256=one.partition("/")[0]).count() == 1
+        assert len(mesh.points) == 3
+        with pytest.raises(Problem):
+            take_in(session, settings, "bad.obj", b"v 0 0\n")
+        with pytest.raises(Problem, match="only OBJ"):
+            take_in(session, settings, "tri.stl", TRIANGLE)
+    assert StoredAssets(settings).read(one) == TRIANGLE
+    for name in ("../../etc/passwd", "f" * 64 + "/gone.obj"):
+        with pytest.raises(Problem):
+            StoredAssets(settings).read(name)
+
+
+def test_migrations_give_the_models_tables(database):
+    from alembic.autogenerate import compare_metadata
+    from alembic.migration import MigrationContext
+
+    from zembrik.library.models import Base
+
+    ours = set(Base.metadata.tables)
+    with database.engine.connect() as connection:
+        options = {"include_name": lambda name, kind, parents: kind != "table" or name in ours}
+        context = MigrationContext.configure(connection, opts=options)
+        assert compare_metadata(context, Base.metadata) == []

@@ -1,0 +1,238 @@
+"""The whole path in a real browser: upload, role, proxy, bake, scrub, play, deliver."""
+
+import io
+import json
+import os
+import subprocess
+import sys
+import time
+import urllib.request
+import zipfile
+from pathlib import Path
+
+import numpy as np
+import pytest
+from selenium import webdriver
+from selenium.common.exceptions import NoSuchElementException, StaleElementReferenceException
+from selenium.webdriver.chrome.service import Service
+from selenium.webdriver.common.action_chains import ActionChains
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+from selenium.webdriver.support.ui import Select, WebDriverWait
+
+from zembrik.core.cache.reader import Cache
+from zembrik.core.exchange.obj import read_obj, write_obj
+from zembrik.core.mesh import shapes
+from zembrik.library import bakes
+from zembrik.library.cluster import free_port
+
+ROOT = Path(__file__).parents[2]
+FLAGS = (
+    "--headless=new --no-sandbox --disable-quic --no-first-run --disable-background-networking "
+    "--disable-component-update --disable-sync --use-angle=swiftshader --enable-unsafe-swiftshader "
+    "--ignore-gpu-blocklist --window-size=1280,800"
+)
+
+
+@pytest.fixture(scope="module")
+def address(settings):
+    """A web server and a worker, each a process of its own."""
+    port = free_port()
+    environment = {
+        **os.environ,
+        "ZEMBRIK_HOME": str(settings.home),
+        "ZEMBRIK_DATABASE": settings.database_url,
+        "PYTHONPATH": str(ROOT / "src"),
+    }
+    words = [["serve", "--port", str(port)], ["worker"]]
+    running = [subprocess.Popen([sys.executable, "-m", "zembrik.cli", *w], env=environment) for w in words]
+    until = time.monotonic() + 60
+    while True:
+        try:
+            urllib.request.urlopen(f"http://127.0.0.1:{port}/")
+            break
+        except OSError:
+            assert time.monotonic() < until
+            time.sleep(0.1)
+    yield f"http://127.0.0.1:{port}"
+    for process in running:
+        process.terminate()
+        process.wait(20)
+
+
+@pytest.fixture(scope="module")
+def browser():
+    options = webdriver.ChromeOptions()
+    options.binary_location = "/usr/bin/chromium"
+    for flag in FLAGS.split():
+        options.add_argument(flag)
+    options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
+    driver = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
+    yield driver
+    driver.quit()
+
+
+class Bench:
+    """A person's hands on the bench."""
+
+    def __init__(self, browser):
+        self.browser = browser
+
+    def wait(self, what, seconds=60):
+        return WebDriverWait(self.browser, seconds, 0.1).until(lambda _: what())
+
+    def find(self, css):
+        return self.browser.find_element(By.CSS_SELECTOR, css)
+
+    def click(self, css):
+        def hit():
+            try:
+                found = self.find(css)
+                self.browser.execute_script("arguments[0].scrollIntoView({block: 'center'})", found)
+                found.click()
+            except (StaleElementReferenceException, NoSuchElementException):
+                return False  # the panel was just drawn anew
+            return True
+
+        self.wait(hit, 20)
+
+    def station(self, name):
+        self.click(f".st[data-station={name}]")
+        self.wait(
+            lambda: self.browser.execute_script("return document.querySelector('.open-panel').dataset.station") == name
+        )
+
+    def revision(self):
+        return int(self.browser.execute_script("return document.querySelector('.open-panel').dataset.revision"))
+
+    def changed(self, action):
+        before = self.revision()
+        action()
+        self.wait(lambda: self.revision() != before, 20)
+
+    def type(self, css, text):
+        field = self.wait(lambda: self.find(css), 20)
+        field.send_keys(Keys.CONTROL, "a")
+        field.send_keys(text, Keys.TAB)
+
+    def state(self, expression):
+        return self.browser.execute_script(f"return window.zembrik && window.zembrik.{expression}")
+
+    def keys(self, *keys):
+        ActionChains(self.browser).send_keys(*keys).perform()
+
+
+def test_the_whole_path(address, browser, database, settings, shot, tmp_path):
+    bench = Bench(browser)
+    browser.get(f"{address}/shots/{shot}/intake")
+    bench.wait(lambda: bench.state("state.status"))
+
+    # Take in a mesh from a file in centimetres with Z up, and see its real size.
+    stool = shapes.cylinder(20, 30, 16)
+    lying = stool.points[:, [0, 2, 1]] * [1, -1, 1]  # its axis along Z
+    with (tmp_path / "stool.obj").open("wb") as file:
+        write_obj(file, lying, stool.faces, "stool")
+    bench.find("#drop input[type=file]").send_keys(str(tmp_path / "stool.obj"))
+    Select(bench.find("#drop select[name=unit]")).select_by_value("cm")
+    Select(bench.find("#drop select[name=up_axis]")).select_by_value("z")
+    bench.changed(lambda: bench.click("#drop .go"))
+    assert "0.4 × 0.3 × 0.4 m" in bench.find(".facts").text
+    bench.keys("h")
+    assert bench.state("view.person.visible")
+
+    # Give it a role, a place and a proxy that is drawn over it.
+    bench.changed(lambda: bench.click(".choice button[title='others touch it']"))
+    bench.changed(lambda: bench.type("input[aria-label='Stands at x']", "1.5"))
+    bench.station("proxies")
+    bench.wait(lambda: "hull" in bench.find(".kinds").text)
+    bench.changed(lambda: bench.click(".kinds tr:nth-child(5) button"))
+    assert bench.find(".kinds .chosen button").text == "hull"
+    bench.wait(lambda: bench.state("view.bodies.get('stool').proxy.visible"))
+
+    # Change dials; one wrong turn, one undo.
+    bench.station("quality")
+    bench.type("[id$=quality-substeps]", "ten thousand")
+    bench.wait(lambda: "is not a number" in bench.find("#notices").text)
+    bench.click("[data-action=close-notice]")
+    bench.changed(lambda: bench.type("[id$=quality-substeps]", "12"))
+    bench.changed(lambda: bench.type("[id$=quality-substeps]", "14"))
+    bench.changed(lambda: bench.click("#undo"))
+    assert bench.find("[id$=quality-substeps]").get_attribute("value") == "12"
+    bench.click(".chip[data-body=sheet]")
+    bench.wait(lambda: browser.find_elements(By.CSS_SELECTOR, ".fabric"))
+    bench.changed(lambda: Select(bench.find(".fabric")).select_by_visible_text("oilcloth"))
+    bench.station("motion")
+    bench.changed(lambda: bench.type("input[aria-label='Gravity y']", "-5"))
+
+    # Bake, watch frames while it goes on, reload in the middle, stop and keep, carry on.
+    bench.station("bake")
+    bench.changed(lambda: bench.type("input[name=last]", "9000"))
+    bench.click("#bake-now")
+    bench.wait(lambda: (bench.state("state.status.bake") or {}).get("done", 0) > 12)
+    browser.refresh()
+    bench.wait(lambda: bench.state("state.status") and bench.state("state.status.bake.done") > 20)
+    assert bench.state("state.status.bake.state") == "running"
+    assert "of 9000 baked" in bench.find("#bake-words").text
+    browser.execute_script("window.zembrik.state.frame = 1")
+    bench.keys(Keys.SPACE)
+    bench.wait(lambda: bench.state("state.drawn") and bench.state("state.drawn") > 8)
+    bench.keys(Keys.SPACE)
+    bench.station("bake")
+    bench.click("#stop-bake")
+    bench.wait(lambda: bench.state("state.status.bake.state") == "stopped")
+    assert bench.state("state.status.bake.done") < 9000
+    bench.changed(lambda: bench.type("input[name=last]", "12"))
+
+    # Scrub on the ribbon itself; what is drawn is what the cache holds.
+    ribbon = bench.find("#ribbon")
+    width = ribbon.size["width"]
+    hands = ActionChains(browser)
+    hands.move_to_element_with_offset(ribbon, -width // 2 + 4, 0).click_and_hold().move_by_offset(
+        30, 0
+    ).release().perform()
+    bench.wait(lambda: bench.state("state.drawn") == bench.state("state.frame"))
+    frame = bench.state("state.frame")
+    with database.session() as session:
+        row = bakes.bakes_of(session, shot)[0]
+        bake_number, cache = row.id, Cache(bakes.cache_path(settings, row))
+    drawn = bench.state("view.bodies.get('sheet').mesh.geometry.attributes.position.array")
+    drawn = np.array([drawn[str(k)] for k in range(len(drawn))] if isinstance(drawn, dict) else drawn)
+    assert np.abs(drawn.reshape(-1, 3) - cache.points(0, frame)).max() < 1e-6
+
+    # Deliver, fetch the file, and compare with the cache.
+    bench.station("deliver")
+    Select(bench.find("#format")).select_by_value("obj.zip")
+    bench.type("input[name=first]", "2")
+    bench.type(".deliver input[name=last]", "6")
+    bench.click(".deliver .go")
+    bench.wait(lambda: browser.find_elements(By.CSS_SELECTOR, "#files a.go"))
+    link = bench.find("#files a.go").get_attribute("href")
+    with zipfile.ZipFile(io.BytesIO(urllib.request.urlopen(link).read())) as archive:
+        assert len(archive.namelist()) == 5
+        for delivered in (2, 6):
+            mesh = read_obj(archive.read(f"sheet/sheet.{delivered:04d}.obj"))
+            assert np.abs(mesh.points - cache.points(0, delivered)).max() < 1e-5
+    assert cache.attributes["setup"]["quality"]["substeps"] == 12
+    assert cache.attributes["setup"]["bodies"][0]["material"]["preset"] == "oilcloth"
+    assert json.loads(urllib.request.urlopen(f"{address}/shots/{shot}/status.json").read())["bake"]["id"] == bake_number
+    severe = [
+        entry for entry in browser.get_log("browser") if entry["level"] == "SEVERE" and "422" not in entry["message"]
+    ]
+    assert severe == []
+
+
+def test_no_page_scrolls_sideways_and_light_is_remembered(address, browser, shot):
+    bench = Bench(browser)
+    for path in (
+        "/",
+        f"/shots/{shot}/intake",
+        f"/shots/{shot}/proxies",
+        f"/shots/{shot}/motion",
+        f"/shots/{shot}/bake",
+    ):
+        browser.get(address + path)
+        assert browser.execute_script("return document.documentElement.scrollWidth <= window.innerWidth"), path
+    bench.click("[data-action=theme]")
+    browser.get(address)
+    assert browser.execute_script("return document.documentElement.dataset.theme") == "light"
+    bench.click("[data-action=theme]")

@@ -1,0 +1,240 @@
+"""The pages without a browser: what they hold, what they refuse, and that nothing leaks a traceback."""
+
+import re
+
+import numpy as np
+import pytest
+from fastapi.testclient import TestClient
+
+from zembrik.core.cache.reader import Cache
+from zembrik.farm.worker import run_bake
+from zembrik.library import bakes
+from zembrik.library.shots import get_shot
+from zembrik.web.app import make_app
+
+STATIONS = ["intake", "proxies", "start", "motion", "quality", "bake", "review", "deliver"]
+HX = {"hx-request": "true"}
+
+
+@pytest.fixture(scope="module")
+def client(settings):
+    with TestClient(make_app(settings), raise_server_exceptions=False) as client:
+        yield client
+
+
+@pytest.fixture
+def baked_shot(database, shot):
+    with database.session() as session:
+        number = bakes.queue_bake(session, shot).id
+    run_bake(database, number)
+    return shot, number
+
+
+def head(database, shot):
+    with database.session() as session:
+        return get_shot(session, shot).head
+
+
+def post(client, shot, action, **fields):
+    fields = {"base": 1, "station": "quality", "body": "sheet"} | fields
+    return client.post(f"/shots/{shot}/{action}", data=fields, headers=HX)
+
+
+@pytest.mark.parametrize("station", STATIONS)
+def test_every_station_opens_whole_and_as_a_part(client, baked_shot, station):
+    shot, _ = baked_shot
+    page = client.get(f"/shots/{shot}/{station}")
+    assert page.status_code == 200 and page.text.count("<html") == 1 and "T-010" in page.text
+    part = client.get(f"/shots/{shot}/{station}", headers=HX)
+    assert part.status_code == 200 and "<html" not in part.text and 'hx-swap-oob="true"' in part.text
+    for url in set(re.findall(r'(?:src|href)="(/static/[^"]+)"', page.text)):
+        assert client.get(url).status_code == 200, url
+
+
+def test_an_empty_shot_opens_everywhere_and_cannot_be_baked(client):
+    show = re.search(r"show=(\d+)", client.get("/").text)[1]
+    made = client.post("/shots", data={"code": "E-1", "title": "Empty <b>", "show": show}, follow_redirects=False)
+    shot = made.headers["location"].split("/")[2]
+    for station in STATIONS:
+        page = client.get(f"/shots/{shot}/{station}")
+        assert page.status_code == 200 and "Empty &lt;b&gt;" in page.text
+    refused = client.post(f"/shots/{shot}/bake", headers=HX)
+    assert refused.status_code == 422 and "cloth" in refused.text
+    again = client.post("/shots", data={"code": "E-1", "title": "x", "show": show})
+    assert again.status_code == 422 and "already" in again.text
+
+
+def test_a_dial_is_set_in_its_shown_unit_and_given_back(client, database, shot):
+    answer = post(client, shot, "set", path="/bodies/0/thickness", value="7,5")
+    assert answer.status_code == 200 and "set by hand" in answer.text
+    assert head(database, shot).document["bodies"][0]["thickness"] == 0.0075
+    assert post(client, shot, "give-back", base=2, path="/bodies/0/thickness").status_code == 200
+    assert "thickness" not in head(database, shot).document["bodies"][0]
+    assert client.post(f"/shots/{shot}/undo", data={"station": "quality"}, headers=HX).status_code == 200
+    assert head(database, shot).number == 2
+
+
+@pytest.mark.parametrize(
+    ("value", "words"),
+    [
+        ("many", "is not a number"),
+        ("10000", "at most 400"),
+        ("0", "at least 1"),
+        ("nan", "not a number"),
+        ("", "not a number"),
+    ],
+)
+def test_wrong_dials_are_told_and_change_nothing(client, database, shot, value, words):
+    answer = post(client, shot, "set", path="/quality/substeps", value=value)
+    assert answer.status_code == 422 and words in answer.text and "Traceback" not in answer.text
+    assert head(database, shot).number == 1
+
+
+def test_a_conflict_shows_both_values_and_either_can_win(client, database, shot):
+    path = "/bodies/0/material/bend"
+    assert post(client, shot, "set", path=path, value="0.1").status_code == 200
+    refused = post(client, shot, "set", path=path, value="0.2")
+    assert refused.status_code == 409 and "0.1" in refused.text and "0.2" in refused.text
+    patch = '[{"op": "add", "path": "/bodies/0/material/bend", "value": 0.2}]'
+    assert post(client, shot, "force", patch=patch, note="mine").status_code == 200
+    assert head(database, shot).document["bodies"][0]["material"]["bend"] == 0.2
+
+
+def test_upload_role_and_refusals(client, database, shot):
+    def upload(name, data):
+        fields = {"base": head(database, shot).number, "unit": "cm", "up_axis": "z", "station": "intake"}
+        return client.post(f"/shots/{shot}/upload", data=fields, files={"file": (name, data)}, headers=HX)
+
+    good = upload("crate.obj", b"v 0 0 0\nv 100 0 0\nv 0 100 0\nv 0 0 50\nf 1 3 2\nf 1 2 4\nf 2 3 4\nf 3 1 4\n")
+    assert good.status_code == 200 and "1 × 0.5 × 1 m" in good.text
+    for name, data, words in [
+        ("a.obj", b"", "empty"),
+        ("a.obj", b"\0\1\2", "binary"),
+        ("a.obj", b"v 0 0 0\nf 1 2 3\n", "line 2"),
+        ("a.stl", b"solid", "only OBJ"),
+        ("a.obj", b"#" * (64 * 1024 * 1024 + 9), "limit"),
+    ]:
+        answer = upload(name, data)
+        assert answer.status_code == 422 and words in answer.text
+    assert [b["name"] for b in head(database, shot).document["bodies"]] == ["sheet", "ball", "crate"]
+    role = post(client, shot, "role", base=2, number=2, role="collider", station="intake", body="crate")
+    assert role.status_code == 200
+    table = client.get(f"/shots/{shot}/proxies?body=crate", headers=HX).text
+    assert "overhang" in table and ">surface<" in table
+    assert "<td>0.0</td>" in re.sub(r"\s+", "", table)
+
+
+def test_scene_frames_and_status(client, database, settings, baked_shot):
+    import json
+    import struct
+
+    shot, number = baked_shot
+    data = client.get(f"/shots/{shot}/scene.bin").content
+    length = struct.unpack("<I", data[:4])[0]
+    scene = json.loads(data[4 : 4 + length])
+    assert [b["name"] for b in scene["bodies"]] == ["sheet", "ball"] and scene["bodies"][1]["proxy"]["kind"] == "ball"
+    answer = client.get(f"/bakes/{number}/frames.bin?first=5&count=3")
+    points = np.frombuffer(answer.content, "<f4").reshape(3, 289, 3)
+    with database.session() as session:
+        cache = Cache(bakes.cache_path(settings, bakes.get_bake(session, number)))
+    assert answer.headers["x-frames"] == "3" and (points[2] == cache.points(0, 7)).all()
+    status = client.get(f"/shots/{shot}/status.json").json()
+    assert status["bake"]["done"] == 12 and status["bake"]["stale"] == []
+    assert len(status["bake"]["figures"]["worst_stretch"]) == 12
+    more = client.get(f"/shots/{shot}/status.json?have=10&bake={number}").json()
+    assert len(more["bake"]["figures"]["seconds"]) == 2
+    assert client.get(f"/bakes/{number}/frames.bin?first=99").status_code == 404
+
+
+@pytest.mark.parametrize(
+    "url",
+    [
+        "/nowhere",
+        "/shots/999999/intake",
+        "/shots/x/intake",
+        "/bakes/999999/frames.bin?first=1",
+        "/deliveries/9999/file",
+    ],
+)
+def test_what_is_not_there(client, url):
+    answer = client.get(url)
+    assert answer.status_code in (404, 422) and "Traceback" not in answer.text
+
+
+def test_a_remedy_is_applied_as_a_revision(client, database, shot):
+    post(client, shot, "choose", path="/bodies/0/place", value='{"translate": [0, 0.98, 0]}')
+    panel = client.get(f"/shots/{shot}/start", headers=HX).text
+    assert "Overlap at the start" in panel and "24.0 mm" in panel
+    assert post(client, shot, "remedy", base=2, finding=0, station="start").status_code == 200
+    assert "Overlap" not in client.get(f"/shots/{shot}/start", headers=HX).text
+    assert head(database, shot).number == 3
+
+
+def test_wind_is_set_from_lines_of_keys(client, database, shot):
+    fields = {"number": -1, "x": "1", "y": "0", "z": "2", "keys": "1 0\n24 1", "ease": "smooth", "station": "motion"}
+    assert post(client, shot, "wind", **fields).status_code == 200
+    assert head(database, shot).document["forces"][0]["strength"]["keys"] == [[1, 0], [24, 1]]
+    for keys in ("1 0\n1 1", "1", "a b"):
+        assert post(client, shot, "wind", base=2, **(fields | {"number": 0, "keys": keys})).status_code == 422
+
+
+def test_motion_is_set_from_lines_of_keys_and_drawn(client, database, shot):
+    """A collider's keys become its motion, the scene has its pose frame by frame, and no line takes it away."""
+    import json
+    import struct
+
+    fields = {"number": 1, "station": "motion", "body": "ball", "track": "translate", "ease": "straight"}
+    answer = post(client, shot, "motion", keys="1 0 0 0\n11 0.5, 0, 0\n", **fields)
+    assert answer.status_code == 200 and "1 moving" in answer.text
+    turned = {**fields, "track": "rotate", "base": 2}
+    assert post(client, shot, "motion", keys="1 0 0 0\n5 0 90 0", **turned).status_code == 200
+    motion = head(database, shot).document["bodies"][1]["motion"]
+    assert motion["translate"] == {"keys": [[1, [0, 0, 0]], [11, [0.5, 0, 0]]], "ease": "straight"}
+    data = client.get(f"/shots/{shot}/scene.bin").content
+    size = struct.unpack("<I", data[:4])[0]
+    start, count = json.loads(data[4 : 4 + size])["bodies"][1]["motion"]
+    poses = np.frombuffer(data, "<f4", count, 4 + size + start).reshape(-1, 4, 3)
+    assert len(poses) == 12 and np.allclose(poses[0], [*np.eye(3), [0, 0, 0]])
+    assert np.allclose(poses[4, :3], [[0, 0, -1], [0, 1, 0], [1, 0, 0]], atol=1e-6)  # a quarter about Y, by columns
+    assert np.allclose(poses[10, 3], [0.5, 0, 0], atol=1e-6)
+    refused = post(client, shot, "motion", keys="1 0 0", **{**fields, "base": 3})
+    assert refused.status_code == 422 and "is no key" in refused.text and "3 numbers" in refused.text
+    assert post(client, shot, "motion", keys="5 0 0 0\n1 0 0 0", **{**fields, "base": 3}).status_code == 422
+    assert post(client, shot, "motion", keys="", **{**fields, "base": 3}).status_code == 200
+    assert list(head(database, shot).document["bodies"][1]["motion"]) == ["rotate"]
+    assert post(client, shot, "motion", keys="", **{**turned, "base": 4}).status_code == 200
+    assert head(database, shot).document["bodies"][1]["motion"] is None
+    assert post(client, shot, "motion", keys="1 0 0 0\n5 1 0 0", **{**fields, "base": 5}).status_code == 200
+    made_cloth = post(client, shot, "role", number=1, role="cloth", base=6)  # its motion goes with its old role
+    assert made_cloth.status_code == 200 and "motion" not in head(database, shot).document["bodies"][1]
+
+
+def test_turbulence_and_contact_are_set_on_the_page(client, database, shot):
+    fields = {"station": "motion", "speed": "2", "size": "0.4", "rate": "1", "seed": "9", "ease": "straight"}
+    answer = post(client, shot, "turbulence", number=-1, keys="1 1", **fields)
+    assert answer.status_code == 200 and "turbulence" in answer.text
+    force = head(database, shot).document["forces"][0]
+    assert (force["kind"], force["speed"], force["seed"]) == ("turbulence", 2, 9)
+    changed = post(client, shot, "turbulence", number=0, keys="1 0\n9 1", **{**fields, "base": 2, "size": "0.8"})
+    assert changed.status_code == 200 and head(database, shot).document["forces"][0]["size"] == 0.8
+    wrong = post(client, shot, "turbulence", number=0, keys="1 0", **{**fields, "base": 3, "seed": "1.5"})
+    assert wrong.status_code == 422 and "seed" in wrong.text
+    page = client.get(f"/shots/{shot}/quality").text
+    assert "Self-collision" in page and "profile daily" in page
+    chosen = post(client, shot, "choose", path="/quality/self_collision", value="true", base=3)
+    assert chosen.status_code == 200 and "set by hand" in chosen.text
+    assert head(database, shot).document["quality"]["self_collision"] is True
+    refused = post(client, shot, "choose", path="/quality/contact", value='"everything"', base=4)
+    assert refused.status_code == 422 and head(database, shot).number == 4
+
+
+def test_rest_length_is_set_from_lines_of_keys_and_given_back(client, database, shot):
+    fields = {"number": 0, "station": "motion", "body": "sheet", "ease": "smooth"}
+    answer = post(client, shot, "rest-length", keys="1 1\n24 0.6", **fields)
+    assert answer.status_code == 200 and "24 0.6" in answer.text
+    material = head(database, shot).document["bodies"][0]["material"]
+    assert material == {"preset": "linen", "rest_length": {"keys": [[1, 1], [24, 0.6]], "ease": "smooth"}}
+    refused = post(client, shot, "rest-length", keys="1 0", **{**fields, "base": 2})
+    assert refused.status_code == 422 and "rest length is at least" in refused.text
+    assert post(client, shot, "rest-length", keys="", **{**fields, "base": 2}).status_code == 200
+    assert head(database, shot).document["bodies"][0]["material"] == {"preset": "linen"}

@@ -1,0 +1,60 @@
+"""Take the pictures in docs/screenshots from a running demo (a fresh one, all its shots baked).
+
+usage: python tools/take_screenshots.py [address]
+"""
+
+import sys
+import time
+from pathlib import Path
+
+from selenium import webdriver
+from selenium.webdriver.chrome.service import Service
+
+FLAGS = (
+    "--headless=new --no-sandbox --disable-quic --no-first-run --disable-background-networking "
+    "--disable-component-update --disable-sync --use-angle=swiftshader --enable-unsafe-swiftshader "
+    "--ignore-gpu-blocklist --hide-scrollbars"
+)
+# name: path, and what is done on the page before the picture is taken
+VIEWS = {
+    "board": ("/", ""),
+    "intake": ("/shots/1/intake", "document.querySelector('[data-toggle=human]').click()"),
+    "proxies": ("/shots/3/proxies", ""),
+    "start": ("/shots/2/start", ""),
+    "motion": ("/shots/1/motion", "zembrik.state.frame = 60"),
+    "quality": ("/shots/3/quality", "zembrik.state.frame = 60"),
+    "bake": ("/shots/3/bake", "zembrik.state.frame = 30"),
+    "review": ("/shots/2/review", "zembrik.state.frame = 40"),
+    "deliver": ("/shots/1/deliver", "zembrik.state.frame = 60"),
+    "wrung": ("/shots/4/motion?body=left%20bar", "zembrik.state.frame = 36"),
+    "light": ("/shots/2/review", "document.querySelector('[data-action=theme]').click(); zembrik.state.frame = 72"),
+}
+
+
+def main() -> None:
+    """Walk through the views and write their pictures."""
+    address = (sys.argv[1] if len(sys.argv) > 1 else "http://127.0.0.1:8460").rstrip("/")
+    folder = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
+    folder.mkdir(parents=True, exist_ok=True)
+    options = webdriver.ChromeOptions()
+    options.binary_location = "/usr/bin/chromium"
+    for flag in FLAGS.split():
+        options.add_argument(flag)
+    driver = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
+    size = {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False}
+    driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
+    try:
+        for name, (path, before) in VIEWS.items():
+            driver.get(address + path)
+            time.sleep(2.5)
+            driver.execute_script(before)
+            driver.execute_script("if (window.zembrik) dispatchEvent(new Event('resize'))")
+            time.sleep(3)
+            driver.save_screenshot(str(folder / f"{name}.png"))
+            driver.execute_script("localStorage.clear()")
+    finally:
+        driver.quit()
+
+
+if __name__ == "__main__":
+    main()

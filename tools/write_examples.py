@@ -1,0 +1,20 @@
+"""Write the demo's setups and meshes to examples/, and the JSON Schema to docs/."""
+
+import json
+import sys
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parents[1]
+sys.path.insert(0, str(ROOT / "src"))
+
+from zembrik.core.setup.document import Setup  # noqa: E402
+from zembrik.library.fair import demo_shots  # noqa: E402
+
+if __name__ == "__main__":
+    for shot in demo_shots():
+        name = shot.setup["title"].lower().replace(" ", "-")
+        (ROOT / "examples" / f"{name}.json").write_text(json.dumps(shot.setup, indent=1) + "\n")
+        for file, data in shot.files.items():
+            (ROOT / "examples" / file).write_bytes(data)
+    schema = json.dumps(Setup.model_json_schema(by_alias=True), indent=1, ensure_ascii=False)
+    (ROOT / "docs" / "setup.schema.json").write_text(schema + "\n")
