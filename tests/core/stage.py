@@ -3,8 +3,8 @@
 from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import parse_setup
 from zembrik.core.setup.resolve import resolve
-from zembrik.core.solver.step import Stepper
 from zembrik.core.solver.build import build_world
+from zembrik.core.solver.step import Stepper
 
 
 class Stage:

@@ -12,8 +12,8 @@ from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import parse_setup
 from zembrik.core.setup.resolve import setup_hash
-from zembrik.core.solver.step import Stepper
 from zembrik.core.solver.build import build_world
+from zembrik.core.solver.step import Stepper
 
 GRAVITY, FPS = 9.81, 24.0
 

@@ -9,9 +9,9 @@ from zembrik.core.exchange.obj import write_obj
 from zembrik.core.mesh import shapes
 from zembrik.core.problem import Problem
 from zembrik.core.setup.document import parse_setup
+from zembrik.core.solver.build import build_world
 from zembrik.core.solver.stats import Meter
 from zembrik.core.solver.step import Stepper
-from zembrik.core.solver.build import build_world
 
 STILL = {"ground": None, "gravity": [0, 0, 0], "air_density": 0.0}
 

@@ -27,7 +27,7 @@ REFUSED = {
     "ten thousand substeps": ({"quality": {"substeps": 10000}}, "quality.substeps must be at most 400"),
     "no mesh": ({"bodies": [{"name": "a"}]}, r"bodies\[0\].mesh is missing"),
     "unknown shape": ({"bodies": [{"name": "a", "mesh": {"shape": "blob"}}]}, "grid, box, ball"),
-    "unknown fabric": ({"bodies": [{"name": "a", "mesh": GRID, "material": {"preset": "steel"}}]}, "no fabric 'steel'"),
+    "unknown fabric": ({"bodies": [{"name": "a", "mesh": GRID, "material": {"preset": "steel"}}]}, "no preset 'steel'"),
     "NaN": ({"fps": float("nan")}, "fps"),
     "words for a number": ({"fps": "fast"}, "fps"),
     "a slash in a name": ({"bodies": [{"name": "a/b", "mesh": GRID}]}, "no slashes"),

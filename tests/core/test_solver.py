@@ -9,8 +9,8 @@ from zembrik.core.mesh import shapes
 from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import parse_setup
 from zembrik.core.solver.bend import hinge_weights, rest_angles
-from zembrik.core.solver.step import Stepper
 from zembrik.core.solver.build import build_world
+from zembrik.core.solver.step import Stepper
 
 GRAVITY = 9.81
 

@@ -12,11 +12,11 @@ from zembrik.core.bake import bake
 from zembrik.core.mesh import shapes
 from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import parse_setup
+from zembrik.core.solver.build import build_world
 from zembrik.core.solver.mesh_contact import edge_gap, point_gap
 from zembrik.core.solver.nearby import Search, make_patches
 from zembrik.core.solver.step import Stepper
 from zembrik.core.solver.touching import sharp_corners
-from zembrik.core.solver.build import build_world
 
 FPS = 24.0
 

@@ -6,8 +6,8 @@ import pytest
 from zembrik.core.motion.turbulence import Turbulence
 from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import parse_setup
-from zembrik.core.solver.step import Stepper
 from zembrik.core.solver.build import build_world
+from zembrik.core.solver.step import Stepper
 
 
 def velocity(turbulence, places, time=0.0):

@@ -82,7 +82,8 @@ def _cloth(number: int, setup: Setup, values: dict[str, Any], mesh: TriMesh) -> 
         raise Problem(
             "the sheet is open, so it cannot hold pressure.", where, "Close its holes, or set the pressure to 0."
         )
-    area: Floats = np.bincount(mesh.faces.ravel(), np.repeat(mesh.face_areas / 3, 3), minlength=len(mesh.points))
+    shares: Floats = np.repeat(mesh.face_areas / 3, 3)
+    area = np.asarray(np.bincount(mesh.faces.ravel(), shares, len(mesh.points)), float)
     loose = area <= 0.0
     if loose.any():
         raise Problem(

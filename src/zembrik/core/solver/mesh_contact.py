@@ -155,9 +155,9 @@ def _move(x, before, w, i, j, k, m, ci, cj, ck, cm, push, nx, ny, nz, grip, slip
 
 
 @kernel
-def solve_touching(
+def solve_touching(  # type: ignore[no-untyped-def]
     x, before, w, room, grip, slip, faces, edges, point_pairs, point_apart, edge_pairs, edge_apart, touching
-):  # type: ignore[no-untyped-def]
+):
     """Bring every touching pair apart, in order; returns how many were.
 
     Args:

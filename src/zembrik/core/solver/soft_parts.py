@@ -93,9 +93,8 @@ def _soft(number: int, setup: Setup, values: dict[str, Any], assets: Assets) -> 
         ) from None
     stuff = np.tile([material["young"], material["poisson"], material["damping"]], (len(lattice.tets), 1))
     rows, volume = tet_rows(lattice.points, lattice.tets, lattice.filled, stuff)
-    mass: Floats = np.bincount(
-        lattice.tets.ravel(), np.repeat(volume * material["density"] / 4, 4), len(lattice.points)
-    )
+    shares = np.repeat(volume * material["density"] / 4, 4)
+    mass = np.asarray(np.bincount(lattice.tets.ravel(), shares, len(lattice.points)), float)
     held = np.zeros(len(lattice.points), dtype=bool)
     for n, pin in enumerate(body.pins):
         taken = pinned_points(pin, mesh.points, f"{where}, pins[{n}]")
