@@ -101,7 +101,7 @@ def test_a_strap_draws_tight_around_a_sheaf_of_seven_staves():
     taut = 6 * 2.02 * radius + 2 * np.pi * (radius + thickness)
     assert len(loop) == 96
     assert length == pytest.approx(taut, rel=0.02)
-    assert Meter(world).measure(stepper.pressed)["worst_penetration"] < 0.001
+    assert Meter(world).measure(stepper)["worst_penetration"] < 0.001
 
 
 def test_a_rest_length_of_nothing_is_refused():

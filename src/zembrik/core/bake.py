@@ -78,7 +78,8 @@ def bake(
         writer = CacheWriter.create(
             path, key, resolved.document, resolved.origins, asset_hashes(setup, assets), world.bodies
         )
-    stepper = Stepper(world, resolved.quality("substeps"), resolved.quality("iterations"), setup.fps)
+    quality = resolved.quality
+    stepper = Stepper(world, quality("substeps"), quality("iterations"), setup.fps, quality("enough"))
     meter = Meter(world)
     done = writer.attributes["done"]
     if done is None:
@@ -96,7 +97,7 @@ def bake(
             if frame > first:
                 stepper.advance(frame - 1)
             check_sound(world, frame)
-            figures = meter.measure(stepper.pressed)
+            figures = meter.measure(stepper)
             seconds = time.perf_counter() - start
             writer.commit(frame, world.bodies, world.x, world.solids.poses(), world.state(), figures, seconds)
             if not tell(Progress(frame, seconds, frame - first + 1, last - first + 1)):

@@ -454,6 +454,10 @@ class Quality(Part):
     iterations: int | None = dial(
         None, "a substep", "Passes over all constraints.", "Helps less than as many more substeps.", ge=1, le=100
     )
+    enough: float | None = dial(
+        None, "m", "Ends a substep's passes once one moves nothing farther than this; 0 makes all of them.",
+        "Saves passes where little happens.", ge=0, le=1
+    )  # fmt: skip
 
     contact: Literal["points", "faces", "edges"] | None = dial(
         None, "", "What is held apart: cloth points and colliders; also colliders' corners and faces; also edges.",

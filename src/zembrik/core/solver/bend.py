@@ -5,7 +5,7 @@ in N·m, w a pure number, and C = 2 tan(θ/2) - 2 tan(θ₀/2) with the dihedral
 small angles C is the change of the angle itself (Grinspun et al. 2003); towards a full fold
 it grows without bound, as the curvature of discrete rods does (Bergou et al. 2008), so that
 a fold never turns inside out. The gradient of θ follows Tamstorf and Grinspun 2013. The
-hinge is projected as an XPBD constraint of compliance 1 / (B w).
+hinge is projected as an XPBD constraint of compliance 1 / (B w), see `passes`.
 
 The weights w are what makes B physical. Cloth hardly stretches, so it bends like paper:
 into cylinders. A cylinder of curvature κ has the energy ½ B κ² per area, whichever way its
@@ -137,8 +137,8 @@ def bend_rows(
 
 
 @kernel
-def solve_hinges(first, last, points, rest, w, x, dt):  # type: ignore[no-untyped-def]
-    """Project the hinges first .. last - 1 once each, in place; arguments as in `membrane.solve_triangles`."""
+def solve_hinges(first, last, points, rest, w, x, dt, held, read, write):  # type: ignore[no-untyped-def]
+    """Project the hinges first .. last - 1, in place; arguments as in `membrane.solve_triangles`, held (H,)."""
     scale = 1.0 / (dt * dt)
     for h in range(first, last):
         a, b, c, d = np.uint32(points[h, 0]), np.uint32(points[h, 1]), np.uint32(points[h, 2]), np.uint32(points[h, 3])
@@ -179,7 +179,13 @@ def solve_hinges(first, last, points, rest, w, x, dt):  # type: ignore[no-untype
         )
         compliance = rest[h, 1] * scale
         steep = -(1.0 + tangent * tangent) * length  # d(2 tan(θ/2)) = (1 + tan²(θ/2)) dθ
-        push = -steep * error / (steep * steep * weight + compliance)
+        weight *= steep * steep
+        if read:
+            error += compliance * held[h]
+        push = -error / (weight + max(compliance - 0.5 * weight, 0.0))
+        if write:
+            held[h] = push + (held[h] if read else 0.0)
+        push *= steep
         pa, pb, pc, pd = push * wa, push * wb, push * wc, push * wd
         x[a, 0] += pa * gax
         x[a, 1] += pa * gay

@@ -120,7 +120,7 @@ def solve_contacts(fields, touch, skin, w, x, before, square, pressed, distance,
         skin: float64 (m, 5), see `world.World`: the points that meet colliders here are the first m.
         w: float64 (n,), inverse masses, 1/kg.
         x, before: float64 (n, 3), places now and at the substep's start, metres.
-        square: the square of the substep over the number of passes, s², for tack.
+        square: for tack, the square of the substep in its first pass, s², and 0 in all others.
         pressed: int32 (n,), becomes 1 where a point was moved out, else 0.
         distance, normal, probe: float64 (n,), (n, 3) and (n, 3), room to work in.
     """

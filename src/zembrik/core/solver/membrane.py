@@ -8,7 +8,8 @@ space. Three constraints say how it differs from rest (Baraff and Witkin 1998, s
 With the energy ½ k A C² (k in N/m, A the rest area in m²) a strip pulled by a force per
 width f stretches by f / k, on any mesh. They are XPBD constraints of compliance 1 / (k A)
 (Macklin, Müller, Chentanez 2016, eq. 18). The three of a triangle share its points, so they
-are projected together, as one 3×3 system. Damping is a pass of its own over velocities:
+are projected together, as one 3×3 system; `passes` says what each pass keeps of the last and
+how one pass alone comes to the right stretch. Damping is a pass of its own over velocities:
 inside the projection it would hold back the constraint itself, and cloth at rest would hang
 too low when passes are few.
 """
@@ -78,7 +79,7 @@ def membrane_rows(
 
 
 @kernel
-def solve_triangles(first, last, points, rest, w, x, dt):  # type: ignore[no-untyped-def]
+def solve_triangles(first, last, points, rest, w, x, dt, held, read, write):  # type: ignore[no-untyped-def]
     """Project the triangles first .. last - 1 once each, in place.
 
     Args:
@@ -87,6 +88,8 @@ def solve_triangles(first, last, points, rest, w, x, dt):  # type: ignore[no-unt
         w: float64 (n,), inverse masses, 1/kg.
         x: float64 (n, 3), places, metres.
         dt: the substep, s.
+        held: float64 (T, 3), the multipliers of the passes so far, J·s²; see `passes`.
+        read, write: whether held is taken into account, and whether it is kept.
     """
     scale = 1.0 / (dt * dt)
     for t in range(first, last):
@@ -112,9 +115,15 @@ def solve_triangles(first, last, points, rest, w, x, dt):  # type: ignore[no-unt
         w_uu = wi * ui * ui + wj * uj * uj + wk * uk * uk
         w_vv = wi * vi * vi + wj * vj * vj + wk * vk * vk
         w_uv = wi * ui * vi + wj * uj * vj + wk * uk * vk
-        a_uu = w_uu + comp_u
-        a_vv = w_vv + comp_v
-        a_ss = (w_uu * vv + 2.0 * w_uv * uv + w_vv * uu) + comp_s
+        w_ss = w_uu * vv + 2.0 * w_uv * uv + w_vv * uu
+        a_uu = w_uu + max(comp_u - 0.5 * w_uu, 0.0)
+        a_vv = w_vv + max(comp_v - 0.5 * w_vv, 0.0)
+        a_ss = w_ss + max(comp_s - 0.5 * w_ss, 0.0)
+        c_s = uv
+        if read:
+            c_u += comp_u * held[t, 0]
+            c_v += comp_v * held[t, 1]
+            c_s += comp_s * held[t, 2]
         a_uv = w_uv * uv * inv_u * inv_v
         a_us = (w_uu * uv + w_uv * uu) * inv_u
         a_vs = (w_vv * uv + w_uv * vv) * inv_v
@@ -127,11 +136,16 @@ def solve_triangles(first, last, points, rest, w, x, dt):  # type: ignore[no-unt
         det = a_uu * m_uu + a_uv * m_uv + a_us * m_us
         if det > 0.02 * a_uu * a_vv * a_ss:  # 0.75 for a right triangle at rest
             over = -1.0 / det
-            l_u = over * (m_uu * c_u + m_uv * c_v + m_us * uv) * inv_u
-            l_v = over * (m_uv * c_u + m_vv * c_v + m_vs * uv) * inv_v
-            l_s = over * (m_us * c_u + m_vs * c_v + m_ss * uv)
+            l_u = over * (m_uu * c_u + m_uv * c_v + m_us * c_s)
+            l_v = over * (m_uv * c_u + m_vv * c_v + m_vs * c_s)
+            l_s = over * (m_us * c_u + m_vs * c_v + m_ss * c_s)
         else:  # Nearly collapsed to a line, where the three contradict each other: each takes its share alone.
-            l_u, l_v, l_s = -c_u / (3.0 * a_uu) * inv_u, -c_v / (3.0 * a_vv) * inv_v, -uv / (3.0 * a_ss)
+            l_u, l_v, l_s = -c_u / (3.0 * a_uu), -c_v / (3.0 * a_vv), -c_s / (3.0 * a_ss)
+        if write:
+            held[t, 0] = l_u + (held[t, 0] if read else 0.0)
+            held[t, 1] = l_v + (held[t, 1] if read else 0.0)
+            held[t, 2] = l_s + (held[t, 2] if read else 0.0)
+        l_u, l_v = l_u * inv_u, l_v * inv_v
         px, py, pz = l_u * ux + l_s * vx, l_u * uy + l_s * vy, l_u * uz + l_s * vz
         qx, qy, qz = l_v * vx + l_s * ux, l_v * vy + l_s * uy, l_v * vz + l_s * uz
         ui, uj, uk = wi * ui, wj * uj, wk * uk

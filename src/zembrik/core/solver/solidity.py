@@ -14,7 +14,8 @@ So each tetrahedron takes one implicit step on the whole energy instead: its poi
 dt² w f, with the forces f of where they come to. The stress there is linearised with
 H = k I + (k' - k) g gᵀ, where g is the direction in which the volume grows, k' the stiffness
 along it and k that of every other change; at rest that is Hooke's law. The force itself is
-exact, so what comes to rest is in balance whatever H says.
+exact, so what comes to rest is in balance whatever H says. `passes` tells why the step gives
+way by a little less than a fully implicit one, and what a pass keeps of the last.
 
 Damping is a pass of its own over velocities: a stress of τ times Hooke's law on the rate of
 the Green strain.
@@ -94,6 +95,18 @@ def _ease(r, wa, wb, wc, wd, k, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
+def _bulk(r, wa, wb, wc, wd):  # type: ignore[no-untyped-def]
+    """Return the trace of K, see `_ease`, which is at least its largest eigenvalue."""
+    b0, b1, b2 = -r[0] - r[3] - r[6], -r[1] - r[4] - r[7], -r[2] - r[5] - r[8]
+    return (
+        wa * (b0 * b0 + b1 * b1 + b2 * b2)
+        + wb * (r[0] * r[0] + r[1] * r[1] + r[2] * r[2])
+        + wc * (r[3] * r[3] + r[4] * r[4] + r[5] * r[5])
+        + wd * (r[6] * r[6] + r[7] * r[7] + r[8] * r[8])
+    )
+
+
+@kernel
 def _push(x, a, b, c, d, wa, wb, wc, wd, r, p, size):  # type: ignore[no-untyped-def]
     """Add -size w P b to each corner of x, for the stress P (3, 3)."""
     for i in range(3):
@@ -107,7 +120,7 @@ def _push(x, a, b, c, d, wa, wb, wc, wd, r, p, size):  # type: ignore[no-untyped
 
 
 @kernel
-def solve_tets(first, last, points, rest, w, x, dt):  # type: ignore[no-untyped-def]
+def solve_tets(first, last, points, rest, w, x, dt, held, read, write):  # type: ignore[no-untyped-def]
     """Let the tetrahedra first .. last - 1 take one implicit step each, in place.
 
     Args:
@@ -116,6 +129,8 @@ def solve_tets(first, last, points, rest, w, x, dt):  # type: ignore[no-untyped-
         w: float64 (n,), inverse masses, 1/kg.
         x: float64 (n, 3), places, metres.
         dt: the substep, s.
+        held: float64 (E, 9), the stresses that the passes so far have laid on, Pa; see `passes`.
+        read, write: whether held is taken into account, and whether it is kept.
     """
     f, g, p, m = np.empty((3, 3)), np.empty((3, 3)), np.empty((3, 3)), np.empty((3, 3))
     for t in range(first, last):
@@ -137,9 +152,12 @@ def solve_tets(first, last, points, rest, w, x, dt):  # type: ignore[no-untyped-
                 p[i, j] = mu * f[i, j] + over_volume * g[i, j]
                 square += f[i, j] * f[i, j]
                 wide += g[i, j] * g[i, j]
+                if read:
+                    p[i, j] -= held[t, 3 * i + j]
         k_form = mu + abs(over_volume) * np.sqrt(square / 3.0)
         k_size = max(lam * wide - mu, k_form)
-        _ease(r, w[a], w[b], w[c], w[d], step * k_form, m)
+        give = 1.0 - min(0.5, 1.0 / (step * k_size * _bulk(r, w[a], w[b], w[c], w[d]) + 1e-300))
+        _ease(r, w[a], w[b], w[c], w[d], give * step * k_form, m)
         # m = (I + s K)⁻¹, hence K m = (I - m) / s; along g the stress gives way further.
         along, across = 0.0, 0.0
         if wide > 1e-18:
@@ -157,6 +175,8 @@ def solve_tets(first, last, points, rest, w, x, dt):  # type: ignore[no-untyped-
             q0, q1, q2 = p[i, 0] - share * g[i, 0], p[i, 1] - share * g[i, 1], p[i, 2] - share * g[i, 2]
             for j in range(3):
                 p[i, j] = q0 * m[0, j] + q1 * m[1, j] + q2 * m[2, j]
+                if write:
+                    held[t, 3 * i + j] = p[i, j] + (held[t, 3 * i + j] if read else 0.0)
         _push(x, a, b, c, d, w[a], w[b], w[c], w[d], r, p, step)
 
 

@@ -4,19 +4,22 @@ from __future__ import annotations
 
 import numba
 import numpy as np
-from numpy.typing import NDArray
 
 from zembrik.core.compiled import parallel_kernel
 from zembrik.core.solver.contact import measure_depth
 from zembrik.core.solver.membrane import measure_stretch
 from zembrik.core.solver.rigid import kinetic_energy
+from zembrik.core.solver.step import Stepper
 from zembrik.core.solver.world import World
 
 # name: (unit it is shown in, factor from SI to that unit, words)
 STATS: dict[str, tuple[str, float, str]] = {
     "worst_penetration": ("mm", 1e3, "deepest point or face centre inside the room kept free"),
+    "mean_penetration": ("mm", 1e3, "mean over all places inside the room kept free"),
     "worst_stretch": ("%", 1e2, "largest strain of a triangle along warp or weft"),
     "mean_stretch": ("%", 1e2, "mean strain along warp or weft"),
+    "residual": ("mm", 1e3, "farthest that one more pass over the stiffnesses would move a point"),
+    "passes": ("a substep", 1.0, "passes made in the mean"),
     "top_speed": ("m/s", 1.0, "fastest point"),
     "kinetic_energy": ("J", 1.0, "energy of all motion"),
     "asleep": ("bodies", 1.0, "rigid bodies that rest until something wakes them"),
@@ -44,11 +47,12 @@ class Meter:
         corner = world.membrane.points[:, 0] if triangles else np.zeros(0, np.int32)
         self.room = np.concatenate([world.skin[:, 0], world.skin[corner, 0]])
 
-    def measure(self, pressed: NDArray[np.int32]) -> dict[str, float]:
-        """Return every figure of `STATS`, in SI units."""
+    def measure(self, stepper: Stepper) -> dict[str, float]:
+        """Return every figure of `STATS` of what the stepper has come to, in SI units."""
         world = self.world
         speed_sq = np.einsum("ij,ij->i", world.v, world.v)
-        stretch = penetration = mean = 0.0
+        stretch = mean = 0.0
+        depths = [np.zeros(0)]
         if len(self.strain):
             measure_stretch(world.membrane.points, world.membrane.rest, world.x, self.strain)
             stretch, mean = float(self.strain.max()), float(self.strain.mean())
@@ -57,19 +61,24 @@ class Meter:
             measure_depth(
                 world.colliders.fields, world.colliders.touch, self.room, places, self.depth, self.distance, self.normal
             )
-            penetration = float(self.depth.max())
+            depths.append(self.depth)
         energy, fastest = float(0.5 * (world.mass * speed_sq).sum()), float(np.sqrt(speed_sq.max(initial=0.0)))
         rigid = world.solids.rigid
         if world.solids.any:
-            penetration = max(penetration, float(world.solids.depths(world.x, world.w).max(initial=0.0)))
+            depths.append(world.solids.depths(world.x, world.w))
             energy += float(kinetic_energy(rigid))
             fastest = max(fastest, float(np.linalg.norm(rigid.speed[:, :3], axis=1).max(initial=0.0)))
+        depth = np.concatenate(depths)
+        depth = depth[depth > 1e-12]  # rounding is no depth
         return {
-            "worst_penetration": penetration if penetration > 1e-12 else 0.0,  # rounding is no depth
+            "worst_penetration": float(depth.max(initial=0.0)),
+            "mean_penetration": float(depth.mean()) if len(depth) else 0.0,
             "worst_stretch": stretch,
             "mean_stretch": mean,
+            "residual": stepper.residual_m,
+            "passes": stepper.passes,
             "top_speed": fastest,
             "kinetic_energy": energy,
             "asleep": float(rigid.asleep.sum()),
-            "contacts": float(pressed.sum() + world.solids.pressed),
+            "contacts": float(stepper.pressed.sum() + world.solids.pressed),
         }

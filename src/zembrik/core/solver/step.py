@@ -6,17 +6,31 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.solver.contact import solve_contacts
+from zembrik.core.solver.passes import farthest, nothing_held
 from zembrik.core.solver.solids import SWEEPS_A_FRAME, SWEEPS_A_SUBSTEP
 from zembrik.core.solver.sweep import begin_substep, end_substep, sweep_air, sweep_damping, sweep_elastic
 from zembrik.core.solver.world import World
 
 
 class Stepper:
-    """Moves a world forward in time, frame by frame."""
+    """Moves a world forward in time, frame by frame.
 
-    def __init__(self, world: World, substeps: int, iterations: int, fps: float) -> None:
+    Args:
+        world: changes with every frame.
+        substeps, iterations: steps a frame, and passes a step.
+        fps: frames a second.
+        enough_m: a step makes no further pass after one that moved nothing farther than this; 0 makes all.
+
+    After each frame `passes` is how many a step made in the mean, and `residual_m` how far one more
+    pass would still move a point.
+    """
+
+    def __init__(self, world: World, substeps: int, iterations: int, fps: float, enough_m: float = 0.0) -> None:
         self.world = world
-        self.substeps, self.iterations = substeps, iterations
+        self.substeps, self.iterations, self.enough_m = substeps, iterations, enough_m
+        self.passes, self.residual_m = float(iterations), 0.0
+        self.held = nothing_held(len(world.membrane.points), len(world.bend.points), len(world.tets.points))
+        self.last = np.empty_like(world.x)
         self.dt = 1.0 / (fps * substeps)  # seconds
         world.solids.sweeps = max(SWEEPS_A_SUBSTEP, -(-SWEEPS_A_FRAME // substeps))
         self.damped = bool((world.membrane.rest[:, 7] > 0.0).any() or (world.tets.rest[:, 12] > 0.0).any())
@@ -35,15 +49,19 @@ class Stepper:
         # So that a bake that goes on from a checkpoint here has everything as one that never stopped.
         world.move_to(frame)
         world.touching.begin_frame(frame)
+        passes = 0
         for s in range(self.substeps):
             begin, end = frame + s / self.substeps, frame + (s + 1) / self.substeps
-            self._substep(begin, end)
+            passes += self._substep(begin, end, keep=self.iterations > 1 or s == self.substeps - 1)
+        self.passes = passes / self.substeps
+        self.residual_m = self._left()
         if world.solids.parts:
             world.solids.end_frame(1.0 / world.fps)
         if world.yielding.any:
             world.keep_dents(1.0 / world.fps)
 
-    def _substep(self, begin: float, end: float) -> None:
+    def _substep(self, begin: float, end: float, keep: bool) -> int:
+        """Take one step, and return how many passes it made; with `keep`, what they laid on is kept."""
         world, dt, before = self.world, self.dt, self.before
         x, v, w, cloth, solids, touching = world.x, world.v, world.w, world.cloth, world.solids, world.touching
         if world.air.any:
@@ -63,22 +81,43 @@ class Stepper:
             solids.meet(x, before, w, dt)
         if touching.any:
             touching.begin(x[:cloth], before[:cloth], end)
-        for _ in range(self.iterations):
-            self._pass()
+        done = 0
+        while done < self.iterations:
+            if self.enough_m > 0.0:
+                self.last[...] = x
+                shift = solids.rigid.shift[:, :3].copy()
+            self._pass(done, keep)
+            done += 1
+            if self.enough_m > 0.0:
+                moved = max(farthest(x, self.last), farthest(solids.rigid.shift[:, :3], shift))
+                if moved <= self.enough_m:
+                    break
         end_substep(x, before, v, dt)
         if solids.any:
             solids.end(world.gravity, dt)
+        return done
 
-    def _pass(self) -> None:
-        """Solve every constraint and contact once."""
+    def _left(self) -> float:
+        """Return how far one more pass over the elastic constraints would move a point now, metres."""
+        world = self.world
+        if not len(world.x):
+            return 0.0
+        self.last[...] = world.x
+        sweep_elastic(
+            world.colours, world.membrane, world.bend, world.tets, self.held, world.w, self.last, self.dt, True, False
+        )
+        return float(farthest(world.x, self.last))
+
+    def _pass(self, done: int, keep: bool) -> None:
+        """Solve every constraint and contact once, after so many passes."""
         world, dt, before = self.world, self.dt, self.before
         x, w, touching = world.x, world.w, world.touching
-        sweep_elastic(world.colours, world.membrane, world.bend, world.tets, w, x, dt)
+        sweep_elastic(world.colours, world.membrane, world.bend, world.tets, self.held, w, x, dt, done > 0, keep)
         if touching.any:
             touching.solve(x[: world.cloth])
         if world.cloth:
             solve_contacts(
-                world.colliders.fields, world.colliders.touch, world.skin, w, x, before, dt * dt / self.iterations,
+                world.colliders.fields, world.colliders.touch, world.skin, w, x, before, 0.0 if done else dt * dt,
                 self.pressed, self.distance, self.normal, self.probe,
             )  # fmt: skip
         if world.solids.any:

@@ -21,24 +21,26 @@ def sweep_air(colours, membrane, rows, w, x, v, wind, swirl, density, dt):  # ty
 
 
 @parallel_kernel
-def sweep_elastic(colours, membrane, bend, tets, w, x, dt):  # type: ignore[no-untyped-def]
+def sweep_elastic(colours, membrane, bend, tets, held, w, x, dt, read, write):  # type: ignore[no-untyped-def]
     """Project every triangle, hinge and tetrahedron once, colour by colour.
 
     Args:
         colours: int64 (colours + 1,), see `colour.Layout`.
         membrane, bend, tets: the constraints.
+        held: what the passes so far laid on, see `passes.Held`.
         w: float64 (n,), inverse masses, 1/kg.
         x: float64 (n, 3), places, metres.
         dt: the substep, s.
+        read, write: whether held is taken into account, and whether it is kept.
     """
     for colour in range(len(colours) - 1):
         for cluster in numba.prange(colours[colour], colours[colour + 1]):
             first, last = membrane.span[cluster], membrane.span[cluster + 1]
-            solve_triangles(first, last, membrane.points, membrane.rest, w, x, dt)
+            solve_triangles(first, last, membrane.points, membrane.rest, w, x, dt, held.stretch, read, write)
             first, last = bend.span[cluster], bend.span[cluster + 1]
-            solve_hinges(first, last, bend.points, bend.rest, w, x, dt)
+            solve_hinges(first, last, bend.points, bend.rest, w, x, dt, held.fold, read, write)
             first, last = tets.span[cluster], tets.span[cluster + 1]
-            solve_tets(first, last, tets.points, tets.rest, w, x, dt)
+            solve_tets(first, last, tets.points, tets.rest, w, x, dt, held.stress, read, write)
 
 
 @parallel_kernel
