@@ -94,7 +94,7 @@ class Bench:
                 return False  # the panel was just drawn anew
             return True
 
-        self.wait(hit, 20)
+        self.wait(hit, 60)
 
     def station(self, name):
         self.click(f".st[data-station={name}]")

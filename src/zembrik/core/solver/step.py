@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from zembrik.core.solver.coarse import build_coarse, step_coarse
 from zembrik.core.solver.contact import solve_contacts
 from zembrik.core.solver.passes import farthest, nothing_held
 from zembrik.core.solver.solids import SWEEPS_A_FRAME, SWEEPS_A_SUBSTEP
@@ -34,6 +35,8 @@ class Stepper:
         self.dt = 1.0 / (fps * substeps)  # seconds
         world.solids.sweeps = max(SWEEPS_A_SUBSTEP, -(-SWEEPS_A_FRAME // substeps))
         self.damped = bool((world.membrane.rest[:, 7] > 0.0).any() or (world.tets.rest[:, 12] > 0.0).any())
+        cloth = world.cloth
+        self.coarse = build_coarse(world.membrane, world.x[:cloth], world.w[:cloth], self.dt, iterations)
         self.before = np.empty_like(world.x)
         self.distance, self.normal = np.empty(world.cloth), np.empty((world.cloth, 3))
         self.probe = np.empty((world.cloth, 3))
@@ -81,6 +84,8 @@ class Stepper:
             solids.meet(x, before, w, dt)
         if touching.any:
             touching.begin(x[:cloth], before[:cloth], end)
+        if self.coarse is not None:
+            step_coarse(self.coarse, world.membrane.points, world.membrane.rest, x[:cloth])
         done = 0
         while done < self.iterations:
             if self.enough_m > 0.0:

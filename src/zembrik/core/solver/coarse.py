@@ -1,0 +1,185 @@
+"""The coarse step: what one pass over a fine cloth cannot carry far enough.
+
+A pass hands a pull on from point to point, so on a fine cloth of stiff stuff it holds up only a
+part of the weight per substep (see `passes`). Before the passes, each substep therefore takes
+one linearised implicit step in a coarse space: a few hundred patches of the cloth that move
+smoothly. With the stretching forces f at the predicted places, the points move by
+
+    P (Pᵀ (M/dt² + L) P)⁻¹ Pᵀ φ f,
+
+where P says how far each point goes with each patch: the patches' steps smoothed by Jacobi
+passes over L (smoothed aggregation: Vaněk, Mandel and Brezina 1996). L is the same along all
+three axes and never less stiff than the cloth in any state, as in projective dynamics (Bouaziz
+et al. 2014), so the small matrix is inverted once and the step never goes too far.
+
+The passes that follow carry a share of the pull themselves. A pass of k whose constraint has
+compliance α̃ < ½ W leaves it 2k α̃ / W of the right pull (`passes`); so the coarse step lays on
+the share φ = max(0, 1 - 2k α̃ / W) of each triangle's force, and both together are the whole.
+Where the passes are enough, φ is 0 everywhere and there is no coarse step.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numba
+import numpy as np
+from numpy.typing import NDArray
+from scipy import sparse
+
+from zembrik.core.compiled import parallel_kernel
+from zembrik.core.solver.colour import neighbourhoods
+from zembrik.core.solver.membrane import Membrane
+
+Floats = NDArray[np.float64]
+Numbers = NDArray[np.int64]
+PATCHES = 256  # at most; the step's cost grows with their square
+LEAST_POINTS = 500  # smaller cloths have few patches to gain from
+LEAST_SHARE = 0.1  # of the force, below which it is not worth its time
+SMOOTHINGS = 4
+
+
+class Coarse(NamedTuple):
+    """The coarse space of m cloth points, T triangles and N patches; sparse matrices are (start, columns, parts) by rows.
+
+    Attributes:
+        stiff: float64 (T, 3), what stretch, compression and shear lay on: φ k A, joules.
+        force: float64 (T, 3, 3), filled with the forces on the triangles' corners, N.
+        corner_start, corner: int64, of each point the numbers of its corners, 3 t + k.
+        up_start, up_point, up_part: Pᵀ by patches.
+        down_start, down_patch, down_part: P by points.
+        inverse: float64 (N, N), of the coarse matrix, m/N.
+        pull, way: float64 (N, 3), filled: forces on the patches, N, and what they go, m.
+    """
+
+    stiff: Floats
+    force: Floats
+    corner_start: Numbers
+    corner: Numbers
+    up_start: Numbers
+    up_point: Numbers
+    up_part: Floats
+    down_start: Numbers
+    down_patch: Numbers
+    down_part: Floats
+    inverse: Floats
+    pull: Floats
+    way: Floats
+
+
+def build_coarse(membrane: Membrane, x: Floats, w: Floats, dt: float, passes: int) -> Coarse | None:
+    """Return the coarse space of all cloth, or None where the passes alone are enough.
+
+    Args:
+        membrane: the triangles.
+        x: float64 (m, 3), the cloth's places when the bake begins, metres.
+        w: float64 (m,), inverse masses, 1/kg; points with 0 are held.
+        dt: the substep, s.
+        passes: a substep.
+    """
+    count, triangles = len(x), len(membrane.points)
+    if count < LEAST_POINTS or not triangles:
+        return None
+    rest = membrane.rest
+    gradient = np.empty((triangles, 3, 2))  # of the material's two coordinates at the corners, 1/m
+    gradient[:, 1], gradient[:, 2] = rest[:, 0:2], rest[:, 2:4]
+    gradient[:, 0] = -gradient[:, 1] - gradient[:, 2]
+    light = (w[membrane.points][:, :, None] * gradient**2).sum(axis=1)  # W of warp and weft
+    share = np.clip(1.0 - 2.0 * passes * rest[:, 4] / (dt * dt) / np.maximum(light.mean(axis=1), 1e-300), 0.0, 1.0)
+    if float(share.mean()) < LEAST_SHARE:
+        return None
+    stiff = share[:, None] / rest[:, 4:7]
+    most = np.maximum(stiff[:, :2].max(axis=1), 2.0 * stiff[:, 2])
+    block = most[:, None, None] * np.einsum("tid,tjd->tij", gradient, gradient)
+    rows = np.repeat(membrane.points, 3, axis=1).ravel()
+    columns = np.tile(membrane.points, (1, 3)).ravel()
+    matrix = sparse.csr_array((block.ravel(), (rows, columns)), shape=(count, count))
+    spread = _patches(matrix, x, w)
+    mass = np.where(w > 0.0, 1.0 / np.maximum(w, 1e-300), 0.0) / (dt * dt)
+    small = (spread.T @ (matrix @ spread) + spread.T @ (sparse.diags_array(mass) @ spread)).toarray()
+    up = sparse.csr_array(spread.T)
+    up.sort_indices()
+    patches = small.shape[0]
+    corners = np.argsort(membrane.points.ravel(), kind="stable")
+    start = np.concatenate([[0], np.cumsum(np.bincount(membrane.points.ravel(), minlength=count))])
+    return Coarse(
+        np.ascontiguousarray(stiff),
+        np.zeros((triangles, 3, 3)),
+        start.astype(np.int64),
+        corners.astype(np.int64),
+        up.indptr.astype(np.int64),
+        up.indices.astype(np.int64),
+        up.data,
+        spread.indptr.astype(np.int64),
+        spread.indices.astype(np.int64),
+        spread.data,
+        np.ascontiguousarray(np.linalg.inv(small)),
+        np.zeros((patches, 3)),
+        np.zeros((patches, 3)),
+    )
+
+
+def _patches(matrix: sparse.csr_array, x: Floats, w: Floats) -> sparse.csr_array:
+    """Return P (m, N): how far each point goes with each patch; held points go with none."""
+    count = len(x)
+    cell = neighbourhoods(x, max(count // PATCHES + 1, 4))
+    free = w > 0.0
+    patch = np.unique(cell[free], return_inverse=True)[1]
+    shape = (count, int(patch.max(initial=0)) + 1)
+    spread = sparse.csr_array((np.ones(len(patch)), (np.flatnonzero(free), patch)), shape=shape)
+    over = np.where(free, 0.66 / np.maximum(matrix.diagonal(), 1e-300), 0.0)
+    step = sparse.diags_array(over) @ matrix
+    for _ in range(SMOOTHINGS):
+        spread = sparse.csr_array(spread - step @ spread)
+    spread.data[np.abs(spread.data) < 0.02] = 0.0
+    spread.eliminate_zeros()
+    spread.sort_indices()
+    return spread
+
+
+@parallel_kernel
+def step_coarse(coarse, points, rest, x):  # type: ignore[no-untyped-def]
+    """Move the cloth's points x (m, 3) by one coarse step; points and rest as in `Membrane`."""
+    stiff, force = coarse.stiff, coarse.force
+    for t in numba.prange(len(points)):
+        i, j, k = points[t, 0], points[t, 1], points[t, 2]
+        uj, vj, uk, vk = rest[t, 0], rest[t, 1], rest[t, 2], rest[t, 3]
+        uu, vv, uv = 1e-18, 1e-18, 0.0
+        for axis in range(3):
+            a, b = x[j, axis] - x[i, axis], x[k, axis] - x[i, axis]
+            u, v = uj * a + uk * b, vj * a + vk * b
+            uu, vv, uv = uu + u * u, vv + v * v, uv + u * v
+        c_u, c_v = np.sqrt(uu) - 1.0, np.sqrt(vv) - 1.0
+        f_u = -(stiff[t, 0] if c_u >= 0.0 else stiff[t, 1]) * c_u / np.sqrt(uu)
+        f_v = -(stiff[t, 0] if c_v >= 0.0 else stiff[t, 1]) * c_v / np.sqrt(vv)
+        f_s = -stiff[t, 2] * uv
+        for axis in range(3):
+            a, b = x[j, axis] - x[i, axis], x[k, axis] - x[i, axis]
+            u, v = uj * a + uk * b, vj * a + vk * b
+            p, q = f_u * u + f_s * v, f_v * v + f_s * u
+            force[t, 1, axis] = uj * p + vj * q
+            force[t, 2, axis] = uk * p + vk * q
+            force[t, 0, axis] = -force[t, 1, axis] - force[t, 2, axis]
+    pull, way = coarse.pull, coarse.way
+    for n in numba.prange(len(pull)):
+        fx, fy, fz = 0.0, 0.0, 0.0
+        for m in range(coarse.up_start[n], coarse.up_start[n + 1]):
+            i, part = coarse.up_point[m], coarse.up_part[m]
+            gx, gy, gz = 0.0, 0.0, 0.0
+            for c in range(coarse.corner_start[i], coarse.corner_start[i + 1]):
+                t, k = coarse.corner[c] // 3, coarse.corner[c] % 3
+                gx, gy, gz = gx + force[t, k, 0], gy + force[t, k, 1], gz + force[t, k, 2]
+            fx, fy, fz = fx + part * gx, fy + part * gy, fz + part * gz
+        pull[n, 0], pull[n, 1], pull[n, 2] = fx, fy, fz
+    for n in numba.prange(len(pull)):
+        row = coarse.inverse[n]
+        fx, fy, fz = 0.0, 0.0, 0.0
+        for m in range(len(row)):
+            fx, fy, fz = fx + row[m] * pull[m, 0], fy + row[m] * pull[m, 1], fz + row[m] * pull[m, 2]
+        way[n, 0], way[n, 1], way[n, 2] = fx, fy, fz
+    for i in numba.prange(len(x)):
+        for m in range(coarse.down_start[i], coarse.down_start[i + 1]):
+            n, part = coarse.down_patch[m], coarse.down_part[m]
+            x[i, 0] += part * way[n, 0]
+            x[i, 1] += part * way[n, 1]
+            x[i, 2] += part * way[n, 2]
