@@ -29,7 +29,7 @@ def test_a_proxy_encloses_its_mesh(kind, name):
     shape = fit_proxy(kind, mesh, TURN)
     inside = distances(build_fields([shape]), 0, np.concatenate([mesh.points, sample_surface(mesh, 2000)]))[0]
     assert inside.max() < 1e-9
-    drawn = outline(shape, mesh)
+    drawn = outline([shape], mesh)
     on_surface = distances(build_fields([shape]), 0, drawn.points)[0]
     assert np.abs(on_surface).max() < 1e-9
 
@@ -44,7 +44,7 @@ def test_each_kind_fits_its_own_kind():
 
 def test_the_gap_of_a_hull_over_a_ring_is_its_hole():
     """Over the middle of a ring of radius R and tube r, the hull's flat top is sqrt(R² + r²) - r from the tube."""
-    fit = measure_fit(fit_proxy("hull", MESHES["ring"]), MESHES["ring"])
+    fit = measure_fit([fit_proxy("hull", MESHES["ring"])], MESHES["ring"])
     assert fit.gap_m == pytest.approx(np.hypot(0.5, 0.1) - 0.1, rel=0.02)
     assert np.linalg.norm(fit.gap_at[[0, 2]]) < 0.03 and fit.overhang_m == 0.0
 
@@ -52,8 +52,8 @@ def test_the_gap_of_a_hull_over_a_ring_is_its_hole():
 def test_overhang_of_a_plane_is_nothing_and_of_a_surface_too():
     hills = shapes.grid((2, 2), (20, 20))
     hills = hills.moved(hills.points + np.outer(0.1 * np.sin(3 * hills.points[:, 0]), [0, 1, 0]))
-    assert measure_fit(fit_proxy("plane", hills), hills).overhang_m < 1e-9
-    fit = measure_fit(fit_proxy("surface", hills), hills)
+    assert measure_fit([fit_proxy("plane", hills)], hills).overhang_m < 1e-9
+    fit = measure_fit([fit_proxy("surface", hills)], hills)
     assert fit.gap_m == fit.overhang_m == 0.0
 
 

@@ -230,11 +230,11 @@ def test_turbulence_and_contact_are_set_on_the_page(client, database, shot):
 
 def test_rest_length_is_set_from_lines_of_keys_and_given_back(client, database, shot):
     fields = {"number": 0, "station": "motion", "body": "sheet", "ease": "smooth"}
-    answer = post(client, shot, "rest-length", keys="1 1\n24 0.6", **fields)
+    answer = post(client, shot, "over-frames", name="rest_length", keys="1 1\n24 0.6", **fields)
     assert answer.status_code == 200 and "24 0.6" in answer.text
     material = head(database, shot).document["bodies"][0]["material"]
     assert material == {"preset": "linen", "rest_length": {"keys": [[1, 1], [24, 0.6]], "ease": "smooth"}}
-    refused = post(client, shot, "rest-length", keys="1 0", **{**fields, "base": 2})
+    refused = post(client, shot, "over-frames", name="rest_length", keys="1 0", **{**fields, "base": 2})
     assert refused.status_code == 422 and "rest length is at least" in refused.text
-    assert post(client, shot, "rest-length", keys="", **{**fields, "base": 2}).status_code == 200
+    assert post(client, shot, "over-frames", name="rest_length", keys="", **{**fields, "base": 2}).status_code == 200
     assert head(database, shot).document["bodies"][0]["material"] == {"preset": "linen"}

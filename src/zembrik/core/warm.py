@@ -17,5 +17,5 @@ def warm_up() -> None:
     box = {"name": "box", "role": "collider", "mesh": {"shape": "box", "size": [1, 1, 1]}}
     check_setup(parse_setup({"bodies": [sheet, box]}), NoAssets())
     mesh = shapes.box((1.0, 1.0, 1.0), 2)
-    for kind in PROXY_WORDS:
-        measure_fit(collider_shape(Body.model_validate(box), kind, mesh), mesh)
+    for kind in set(PROXY_WORDS) - {"hulls"}:
+        measure_fit([collider_shape(Body.model_validate(box), kind, mesh)], mesh)

@@ -17,6 +17,7 @@ from zembrik.core.cache.reader import Cache
 from zembrik.core.findings.check import check_setup
 from zembrik.core.problem import Problem
 from zembrik.core.setup.document import Setup, parse_setup
+from zembrik.core.setup.materials import SIMULATED
 from zembrik.library.models import Bake, CacheRecord, Delivery, Revision, Shot
 from zembrik.library.settings import Settings
 from zembrik.library.shots import differences, get_shot
@@ -37,8 +38,8 @@ def queue_bake(session: Session, shot_id: int) -> Bake:
     shot = get_shot(session, shot_id, lock=True)
     assert shot.head is not None
     setup = parse_setup(shot.head.document)
-    if not any(b.role == "cloth" for b in setup.bodies):
-        raise Problem("no body is simulated.", "bake", "Give a body the role cloth on the Intake station.")
+    if not any(b.role in SIMULATED for b in setup.bodies):
+        raise Problem("no body is simulated.", "bake", "Give a body the role cloth, soft or rigid on Intake.")
     first, last = setup.frames
     same = select(Bake).where(Bake.shot_id == shot_id, Bake.setup_hash == shot.head.setup_hash)
     for bake in session.scalars(same.where(Bake.state.in_([*ACTIVE, "done", "stopped"])).order_by(Bake.id.desc())):

@@ -11,11 +11,11 @@ from pydantic import BaseModel
 from pydantic.fields import FieldInfo
 
 from zembrik.core.problem import Problem
-from zembrik.core.setup.document import Body, Ground, Material, Place, Quality, Setup, World
+from zembrik.core.setup.document import Body, Ground, Material, Place, Proxy, Quality, Setup, World
 from zembrik.core.setup.resolve import BY_HAND, Resolved
 
 # Shown in another unit than the document's: path ending → (unit, factor from the document's).
-SHOWN = {"thickness": ("mm", 1000.0)}
+SHOWN = dict.fromkeys(("thickness", "enough", "cell", "tack_distance"), ("mm", 1000.0))
 
 
 @dataclass(frozen=True)
@@ -45,10 +45,16 @@ LABELS = {
     "compression": "Compression stiffness", "shear": "Shear stiffness", "bend": "Bend stiffness", "damping": "Damping",
     "friction": "Friction", "drag": "Air drag", "thickness": "Thickness", "fps": "Frame rate", "preroll": "Preroll",
     "air_density": "Air density", "scale": "Scale", "height": "Height",
-    "contact": "Contact", "self_collision": "Self-collision",
+    "contact": "Contact", "self_collision": "Self-collision", "enough": "Enough when a pass moves less than",
+    "density": "Density", "bounce": "Bounce", "sliding_friction": "Sliding friction", "lift": "Lift",
+    "young": "Stiffness (Young)", "poisson": "Bulge (Poisson)", "yield_strain": "Yield strain",
+    "yield_angle": "Yield angle", "creep": "Creep", "tack": "Tack", "tack_distance": "Tack breaks at",
+    "cell": "Cell", "gravity": "Gravity's share", "release": "Let go at frame", "most": "Hulls at most",
+    "hollow": "Deepest hollow left",
 }  # fmt: skip
 MODELS: dict[str, type[BaseModel]] = {
     "material": Material, "place": Place, "quality": Quality, "world": World, "ground": Ground, "body": Body, "": Setup,
+    "proxy": Proxy,
 }  # fmt: skip
 
 

@@ -45,7 +45,7 @@ def stations(
             facts[name] = f"{counts[name]} finding{'s' if counts[name] > 1 else ''}"
     if not setup.bodies:
         marks["intake"] = "todo"
-    if not any(b.role == "collider" for b in setup.bodies):
+    if not any(b.role in ("collider", "rigid") for b in setup.bodies):
         marks["proxies"] = "todo"
     marks["bake"], facts["bake"] = _bake_words(bake, head)
     held = bake is not None and bake.cache is not None and bake.cache.done is not None
@@ -66,7 +66,8 @@ def _fact(name: str, setup: Setup) -> str:
             (f"{words} · {files} from file{'s' if files > 1 else ''}" if files else words) if count else "no bodies yet"
         )
     if name == "proxies":
-        kinds = [b.proxy.kind if b.proxy else "surface" for b in setup.bodies if b.role == "collider"]
+        usual = {"collider": "surface", "rigid": "hull"}
+        kinds = [b.proxy.kind if b.proxy else usual[b.role] for b in setup.bodies if b.role in usual]
         return f"{len(kinds)} · {', '.join(dict.fromkeys(kinds))}" if kinds else "no colliders"
     if name == "start":
         return "nothing overlaps" if setup.bodies else "–"

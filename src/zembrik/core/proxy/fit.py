@@ -16,6 +16,7 @@ PROXY_WORDS = {
     "box": "a box along the body's own axes",
     "capsule": "a rounded rod along the mesh",
     "hull": "the tightest shape without hollows",
+    "hulls": "several hulls, so that hollows stay",
     "surface": "the mesh itself, exactly",
 }
 

@@ -34,21 +34,25 @@ class Fit:
     overhang_at: NDArray[np.float64]
 
 
-def measure_fit(shape: Shape, mesh: TriMesh) -> Fit:
-    """Return the gap and overhang of a proxy, sampled evenly over both surfaces (seeded)."""
-    if shape.kind == "surface":
+def measure_fit(parts: list[Shape], mesh: TriMesh) -> Fit:
+    """Return the gap and overhang of a proxy of one or more parts, sampled evenly over both surfaces (seeded)."""
+    if parts[0].kind == "surface":
         at = mesh.points[0]
         return Fit(0.0, 0.0, at, 0.0, at)
-    drawn = outline(shape, mesh)
+    drawn = outline(parts, mesh)
+    fields = build_fields(parts)
     on_proxy = np.concatenate([drawn.points, sample_surface(drawn, SAMPLES)])
+    if len(parts) > 1:  # what lies inside another part is no surface of the proxy
+        deep = np.min([distances(fields, k, on_proxy)[0] for k in range(len(parts))], axis=0)
+        on_proxy = on_proxy[deep > -1e-6]
     gap = np.abs(distances_to_mesh(build_tree(mesh), on_proxy))
     on_mesh = np.concatenate([mesh.points, sample_surface(mesh, SAMPLES)])
-    out = distances(build_fields([shape]), 0, on_mesh)[0]
+    out = np.min([distances(fields, k, on_mesh)[0] for k in range(len(parts))], axis=0)
     worst, far = int(np.argmax(gap)), int(np.argmax(out))
     overhang = max(float(out[far]), 0.0)
     return Fit(
         float(gap[worst]),
-        float(gap[len(drawn.points) :].mean()),
+        float(gap.mean()),
         on_proxy[worst],
         overhang if overhang > 1e-9 else 0.0,
         on_mesh[far],

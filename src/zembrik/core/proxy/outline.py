@@ -9,8 +9,17 @@ from zembrik.core.mesh import shapes
 from zembrik.core.mesh.trimesh import TriMesh
 
 
-def outline(shape: Shape, mesh: TriMesh) -> TriMesh:
-    """Return the proxy's surface in world space, metres; an endless plane is drawn as wide as the mesh."""
+def outline(parts: list[Shape], mesh: TriMesh) -> TriMesh:
+    """Return the surface of a proxy's parts in world space, metres; an endless plane is drawn as wide as the mesh."""
+    drawn = [_outline(part, mesh) for part in parts]
+    if len(drawn) == 1:
+        return drawn[0]
+    first = np.concatenate([[0], np.cumsum([len(d.points) for d in drawn])[:-1]])
+    faces = [d.faces + start for d, start in zip(drawn, first, strict=True)]
+    return TriMesh(np.concatenate([d.points for d in drawn]), np.concatenate(faces).astype(np.int32))
+
+
+def _outline(shape: Shape, mesh: TriMesh) -> TriMesh:
     if shape.kind in ("hull", "surface"):
         assert shape.mesh is not None
         return shape.mesh

@@ -29,9 +29,9 @@ class Resolved:
     document: dict[str, Any]
     origins: dict[str, str]
 
-    def quality(self, name: str) -> int:
+    def quality(self, name: str) -> Any:
         """Return a quality dial's value."""
-        return int(self.document["quality"][name])
+        return self.document["quality"][name]
 
 
 def resolve(setup: Setup) -> Resolved:
@@ -44,7 +44,7 @@ def resolve(setup: Setup) -> Resolved:
         _resolve_body(body, full["bodies"][k], f"bodies[{k}]", origins)
     quality = setup.quality
     profile = PROFILES[quality.profile]
-    for name in ("substeps", "iterations", "contact", "self_collision"):
+    for name in ("substeps", "iterations", "enough", "contact", "self_collision"):
         if getattr(quality, name) is None:
             full["quality"][name] = getattr(profile, name)
             origins[f"quality.{name}"] = f"profile {quality.profile}"

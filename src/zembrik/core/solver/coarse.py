@@ -40,7 +40,7 @@ SMOOTHINGS = 4
 
 
 class Coarse(NamedTuple):
-    """The coarse space of m cloth points, T triangles and N patches; sparse matrices are (start, columns, parts) by rows.
+    """The coarse space of m cloth points, T triangles and N patches; sparse matrices go by rows: start, column, part.
 
     Attributes:
         stiff: float64 (T, 3), what stretch, compression and shear lay on: φ k A, joules.

@@ -73,7 +73,7 @@ class Colliders:
         movers, found = dict(self.movers), []
         for c, shape in enumerate(self.shapes):
             if shape.kind == "box":
-                mesh = outline(shape, TriMesh(np.zeros((0, 3)), np.zeros((0, 3), np.int32)))
+                mesh = outline([shape], TriMesh(np.zeros((0, 3)), np.zeros((0, 3), np.int32)))
             elif shape.kind in ("hull", "surface") and shape.mesh is not None:
                 mesh = shape.mesh.moved(shape.mesh.points @ shape.turn.T + shape.origin)
             else:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from functools import lru_cache
 from typing import Any
 
@@ -16,11 +17,11 @@ from zembrik.core.problem import Problem
 from zembrik.core.proxy.fit import PROXY_WORDS
 from zembrik.core.proxy.measure import Fit, measure_fit
 from zembrik.core.setup.assets import placed_mesh
-from zembrik.core.setup.document import Body, FileMesh, Keys, Setup, parse_setup
-from zembrik.core.setup.materials import FABRICS, filled_dials
+from zembrik.core.setup.document import Body, FileMesh, Keys, Proxy, Setup, parse_setup
+from zembrik.core.setup.materials import PRESETS, SIMULATED, filled_dials
 from zembrik.core.setup.profiles import PROFILES
 from zembrik.core.setup.resolve import Resolved, resolve
-from zembrik.core.solver.colliders import collider_shape
+from zembrik.core.solver.colliders import proxy_shapes
 from zembrik.core.solver.stats import STATS
 from zembrik.core.units import UNIT_NAMES
 from zembrik.library.bakes import ACTIVE, bakes_of, findings_of, progress_of, shown_bake, stale_reasons
@@ -34,6 +35,10 @@ from zembrik.web.render import Db, Places, Words, templates
 from zembrik.web.stations import NAMES, stations
 
 router = APIRouter()
+CHANGES = {  # a cloth's values over frames: title, what stands for no change, what it does
+    "rest_length": ("Rest length: frame, ×", 1.0, "Below 1 a band draws tight onto what it goes around."),
+    "pressure": ("Pressure inside: frame, Pa", 0.0, "Of a closed sheet; 100 Pa blow a cushion up."),
+}
 TRACKS = {"translate": "Goes: frame, x y z in metres", "rotate": "Turns: frame, about x y z in °"}
 
 
@@ -106,8 +111,8 @@ def bench_words(session: Session, places: Settings, shot: Shot, station: str, bo
 
 def _usual_body(setup: Setup, station: str) -> int | None:
     """Return the body that a station is about when none is chosen."""
-    wanted = {"proxies": "collider", "quality": "cloth", "start": "cloth"}.get(station)
-    return next((k for k, b in enumerate(setup.bodies) if wanted in (None, b.role)), None)
+    wanted = {"proxies": ("collider", "rigid"), "quality": SIMULATED, "start": SIMULATED}.get(station)
+    return next((k for k, b in enumerate(setup.bodies) if wanted is None or b.role in wanted), None)
 
 
 def _mesh(body: Body, places: Settings) -> TriMesh | None:
@@ -140,12 +145,12 @@ def _intake(setup: Setup, resolved: Resolved, number: int | None, places: Settin
 
 
 @lru_cache(maxsize=256)
-def _fit(document: str, kind: str, places: Settings) -> Fit | str:
-    """Return a proxy held against its mesh, remembered by the body's document."""
+def _fit(document: str, proxy: str, places: Settings) -> Fit | str:
+    """Return a proxy held against its mesh, remembered by the body's and the proxy's documents."""
     body = Body.model_validate_json(document)
     try:
         mesh = placed_mesh(body, StoredAssets(places))
-        return measure_fit(collider_shape(body, kind, mesh), mesh)
+        return measure_fit(proxy_shapes(body, json.loads(proxy), mesh), mesh)
     except Problem as problem:
         return problem.what
 
@@ -154,14 +159,20 @@ def _proxies(setup: Setup, resolved: Resolved, number: int | None, places: Setti
     rows = []
     chosen = ""
     dials: list[Dial] = []
-    if number is not None and setup.bodies[number].role == "collider":
-        body = setup.bodies[number]
-        chosen = body.proxy.kind if body.proxy else "surface"
+    sides = "outside"
+    if number is not None and setup.bodies[number].role in ("collider", "rigid"):
+        body, role = setup.bodies[number], setup.bodies[number].role
+        proxy = Proxy.model_validate(resolved.document["bodies"][number]["proxy"])
+        chosen, sides = proxy.kind, proxy.sides
         bare = Body(name=body.name, mesh=body.mesh, place=body.place).model_dump_json()
         for kind, text in PROXY_WORDS.items():
-            rows.append({"kind": kind, "text": text, "fit": _fit(bare, kind, places)})
-        dials = [dial(resolved, f"/bodies/{number}/{name}") for name in ("thickness", "friction")]
-    sides = body.proxy.sides if rows and body.proxy else "outside"
+            if kind != "plane" or role == "collider":
+                tried = proxy.model_copy(update={"kind": kind, "sides": "outside"})
+                rows.append({"kind": kind, "text": text, "fit": _fit(bare, tried.model_dump_json(), places)})
+        own = ("thickness", "friction", "bounce") if role == "collider" else ("thickness",)
+        dials = [dial(resolved, f"/bodies/{number}/{name}") for name in own]
+        if chosen == "hulls":
+            dials = [dial(resolved, f"/bodies/{number}/proxy/{name}") for name in ("most", "hollow")] + dials
     return {"rows": rows, "chosen": chosen, "dials": dials, "sides": sides}
 
 
@@ -181,21 +192,27 @@ def _motion(setup: Setup, resolved: Resolved, number: int | None, places: Settin
         curve = _curve(setup, keys, ease)
         winds.append({"number": k, "force": wind, "keys": keys, "ease": ease, "curve": curve})
     tracks = []
-    if number is not None and setup.bodies[number].role != "cloth":
+    if number is not None and setup.bodies[number].role not in ("cloth", "soft"):
         motion = setup.bodies[number].motion
         for name, title in TRACKS.items():
             track = getattr(motion, name) if motion else None
             tracks.append({"name": name, "title": title, "keys": track.keys if track else [],
                            "ease": track.ease if track else "smooth"})  # fmt: skip
-    shrinks: Words | None = None
+    changes = []
     if number is not None and setup.bodies[number].role == "cloth":
         material = setup.bodies[number].material
-        factor = material.rest_length if material else 1.0
-        if isinstance(factor, Keys):
-            shrinks = {"keys": factor.keys, "ease": factor.ease}
-        else:
-            shrinks = {"keys": [] if factor == 1.0 else [(setup.frames[0], factor)], "ease": "smooth"}
-    return {"winds": winds, "tracks": tracks, "shrinks": shrinks, "dials": [dial(resolved, "/world/air_density")]}
+        for name, (title, usual, why) in CHANGES.items():
+            value = getattr(material, name) if material else usual
+            held = value.keys if isinstance(value, Keys) else [(setup.frames[0], value)] if value != usual else []
+            ease = value.ease if isinstance(value, Keys) else "smooth"
+            row = {"name": name, "title": title, "usual": usual, "why": why}
+            changes.append(row | {"keys": held, "ease": ease})
+    dials = [dial(resolved, "/world/air_density")]
+    if number is not None and setup.bodies[number].role == "rigid" and setup.bodies[number].motion:
+        dials.append(dial(resolved, f"/bodies/{number}/release"))
+    if number is not None and setup.bodies[number].role in SIMULATED:
+        dials.append(dial(resolved, f"/bodies/{number}/gravity"))
+    return {"winds": winds, "tracks": tracks, "changes": changes, "dials": dials}
 
 
 def _curve(setup: Setup, keys: list[tuple[float, float]], ease: str) -> str:
@@ -211,18 +228,22 @@ def _curve(setup: Setup, keys: list[tuple[float, float]], ease: str) -> str:
 
 
 def _quality(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
-    dials = [dial(resolved, f"/quality/{name}") for name in ("substeps", "iterations")]
-    fabric: list[Dial] = []
-    if number is not None and setup.bodies[number].role == "cloth":
-        fabric = [dial(resolved, f"/bodies/{number}/material/{name}") for name in filled_dials("cloth")]
-        fabric.insert(1, dial(resolved, f"/bodies/{number}/thickness"))
-    preset = resolved.document["bodies"][number]["material"]["preset"] if fabric and number is not None else ""
+    dials = [dial(resolved, f"/quality/{name}") for name in ("substeps", "iterations", "enough")]
+    stuff: list[Dial] = []
+    preset, presets = "", {}
+    if number is not None and setup.bodies[number].role in SIMULATED:
+        role = setup.bodies[number].role
+        stuff = [dial(resolved, f"/bodies/{number}/material/{name}") for name in filled_dials(role)]
+        stuff.insert(1, dial(resolved, f"/bodies/{number}/thickness"))
+        if role == "soft":
+            stuff.insert(1, dial(resolved, f"/bodies/{number}/cell"))
+        preset, presets = resolved.document["bodies"][number]["material"]["preset"], PRESETS[role]
     return {
         "dials": dials,
         "contact": dial(resolved, "/quality/contact"),
         "itself": dial(resolved, "/quality/self_collision"),
-        "fabric": fabric,
-        "fabrics": FABRICS,
+        "stuff": stuff,
+        "presets": presets,
         "preset": preset,
         "profiles": PROFILES,
         "profile": setup.quality.profile,

@@ -9,6 +9,7 @@ from fastapi.responses import RedirectResponse, Response
 from sqlalchemy import select
 
 from zembrik.core.problem import Problem
+from zembrik.core.setup.materials import SIMULATED
 from zembrik.library.bakes import ACTIVE, USUAL_FRAMES, BoardRow, ShownBake, board, cache_path, get_bake
 from zembrik.library.models import Bake, Show
 from zembrik.library.shots import create_shot, create_show
@@ -52,9 +53,16 @@ def _card(shot: BoardRow, bake: ShownBake | None) -> Words:
         "words": words,
         "share": min(100, round(100 * done / total)),
         "frames": f"{first}–{last}",
-        "bodies": f"{shot.roles.count('cloth')} cloth · {shot.roles.count('collider') or 'no'} colliders",
+        "bodies": _bodies(shot.roles),
         "picture": bool(bake and done and bake.state not in ACTIVE),
     }
+
+
+def _bodies(roles: list[str]) -> str:
+    """Return how many bodies of each role a shot has, in words."""
+    counts = [(roles.count(role), role) for role in (*SIMULATED, "collider")]
+    words = [f"{n} {role}{'s' if role == 'collider' and n > 1 else ''}" for n, role in counts if n]
+    return " · ".join(words) or "no bodies yet"
 
 
 @router.post("/shots")

@@ -86,6 +86,16 @@ def set_vector(
     return _apply(request, db, places, shot_id, base, patch, f"{path} set to {values}", station, body)
 
 
+_POINTS_MOVE = ("proxy", "friction", "bounce", "motion", "release", "material")
+UNFIT = {  # what a body loses with its role
+    "cloth": (*_POINTS_MOVE, "cell"),
+    "soft": _POINTS_MOVE,
+    "rigid": ("material", "friction", "bounce", "pins", "cell", "proxy"),
+    "collider": ("material", "pins", "cell", "gravity", "release"),
+    "left out": ("release", "cell"),
+}
+
+
 @router.post("/shots/{shot_id}/role")
 def set_role(
     request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, role: Text, station: Text,
@@ -98,8 +108,9 @@ def set_role(
         bodies = head.document.get("bodies", [])
         held: dict[str, Any] = bodies[number] if number < len(bodies) else {}
     patch: Patch = [{"op": "add", "path": f"/bodies/{number}/role", "value": role}]
-    unfit = {"cloth": ("proxy", "friction", "motion"), "collider": ("material", "pins")}.get(role, ())
-    patch = [{"op": "remove", "path": f"/bodies/{number}/{name}"} for name in unfit if name in held] + patch
+    patch = [
+        {"op": "remove", "path": f"/bodies/{number}/{name}"} for name in UNFIT.get(role, ()) if name in held
+    ] + patch
     return _apply(request, db, places, shot_id, base, patch, f"role set to {role}", station, body)
 
 
@@ -137,23 +148,25 @@ def set_turbulence(
     return _apply(request, db, places, shot_id, base, patch, "turbulence set", station, body)
 
 
-@router.post("/shots/{shot_id}/rest-length")
-def set_rest_length(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, ease: Text, station: Text,
-    keys: Text = "", body: Text = "",
+@router.post("/shots/{shot_id}/over-frames")
+def set_over_frames(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, name: Text, ease: Text,
+    station: Text, keys: Text = "", body: Text = "",
 ) -> Response:  # fmt: skip
-    """Set a cloth's rest length over frames: lines of frame and factor. No line gives it back."""
+    """Set a cloth's rest length or pressure over frames: lines of frame and value. No line gives it back."""
+    if name not in ("rest_length", "pressure"):
+        raise Problem(f"'{name}' does not change over frames.", "motion", "Load the page again.")
     pairs = [[frame, *value] for frame, value in _key_lines(keys, 1, "'24 0.8'")]
     with db.session() as session:
         head = get_shot(session, shot_id).head
         assert head is not None
         bodies = head.document.get("bodies", [])
         material = dict(bodies[number].get("material") or {}) if number < len(bodies) else {}
-    material.pop("rest_length", None)
+    material.pop(name, None)
     if pairs:
-        material["rest_length"] = {"keys": pairs, "ease": ease}
+        material[name] = {"keys": pairs, "ease": ease}
     patch: Patch = [{"op": "add", "path": f"/bodies/{number}/material", "value": material}]
-    return _apply(request, db, places, shot_id, base, patch, "rest length set", station, body)
+    return _apply(request, db, places, shot_id, base, patch, f"{name.replace('_', ' ')} set", station, body)
 
 
 def _strength_keys(text: str) -> list[list[Any]]:
@@ -300,11 +313,11 @@ def history(request: Request, db: Db, shot_id: int) -> Response:
         return templates.TemplateResponse(request, "history.html", {"shot": shot, "told": told})
 
 
-@router.post("/shots/{shot_id}/fabric")
-def set_fabric(
+@router.post("/shots/{shot_id}/preset")
+def set_preset(
     request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, value: Text, station: Text,
     body: Text = "",
 ) -> Response:  # fmt: skip
-    """Choose another fabric; dials set by hand stay as they are."""
+    """Choose another fabric or stuff; dials set by hand stay as they are."""
     patch: Patch = [{"op": "add", "path": f"/bodies/{number}/material/preset", "value": value}]
-    return _apply(request, db, places, shot_id, base, patch, f"fabric set to {value}", station, body)
+    return _apply(request, db, places, shot_id, base, patch, f"preset set to {value}", station, body)

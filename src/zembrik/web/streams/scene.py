@@ -13,7 +13,8 @@ from zembrik.core.motion.rigid import Mover
 from zembrik.core.problem import Problem
 from zembrik.core.proxy.outline import outline
 from zembrik.core.setup.assets import placed_mesh
-from zembrik.core.solver.colliders import collider_shape
+from zembrik.core.setup.resolve import resolve
+from zembrik.core.solver.colliders import proxy_shapes
 from zembrik.core.solver.pins import pinned_points
 from zembrik.library.bakes import cache_path, findings_of, get_bake
 from zembrik.library.shots import get_shot, head_setup
@@ -37,14 +38,15 @@ def scene(request: Request, db: Db, places: Places, shot_id: int) -> Response:
     if request.headers.get("if-none-match") == tag:
         return Response(status_code=304)
     assets, pack, bodies = StoredAssets(places), Pack(), []
-    for body in setup.bodies:
+    resolved = resolve(setup)
+    for number, body in enumerate(setup.bodies):
         entry: dict[str, Any] = {"name": body.name, "role": body.role}
         try:
             mesh = placed_mesh(body, assets)
             entry |= {"points": pack.add(mesh.points, "<f4"), "faces": pack.add(mesh.faces, "<u4")}
-            if body.role == "collider":
-                kind = body.proxy.kind if body.proxy else "surface"
-                drawn = outline(collider_shape(body, kind, mesh), mesh)
+            if body.role in ("collider", "rigid"):
+                proxy = resolved.document["bodies"][number]["proxy"]
+                kind, drawn = proxy["kind"], outline(proxy_shapes(body, proxy, mesh), mesh)
                 entry["proxy"] = {
                     "kind": kind,
                     "points": pack.add(drawn.points, "<f4"),
