@@ -2,37 +2,19 @@
 
 from __future__ import annotations
 
-import io
-from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 
-from zembrik.core.exchange.obj import write_obj
 from zembrik.core.mesh import shapes
 from zembrik.core.mesh.trimesh import TriMesh
-
-
-@dataclass(frozen=True)
-class DemoShot:
-    """One shot of the demo.
-
-    Attributes:
-        code: as in WF-010.
-        title: a few words.
-        setup: the setup document; its files lie in `files`.
-        files: name and content of each mesh file.
-    """
-
-    code: str
-    title: str
-    setup: dict[str, Any]
-    files: dict[str, bytes] = field(default_factory=dict)
+from zembrik.library.demo_shot import DemoShot, obj_bytes
+from zembrik.library.fair_bodies import dough, pears, rings
 
 
 def demo_shots() -> list[DemoShot]:
     """Return all shots of the demo."""
-    return [awning(), quilt(), loaf(), wrung()]
+    return [awning(), quilt(), loaf(), wrung(), pears(), rings(), dough()]
 
 
 def awning() -> DemoShot:
@@ -126,7 +108,7 @@ def quilt() -> DemoShot:
         "quality": {"profile": "daily", "substeps": 40},
     }
     # The quilt comes from an application that works in centimetres with Z up.
-    return DemoShot("WF-020", "Quilt over the bales", setup, {"quilt.obj": _obj(_as_cm_z_up(sheet), "quilt")})
+    return DemoShot("WF-020", "Quilt over the bales", setup, {"quilt.obj": obj_bytes(_as_cm_z_up(sheet), "quilt")})
 
 
 def loaf() -> DemoShot:
@@ -163,7 +145,7 @@ def loaf() -> DemoShot:
         ],
         "quality": {"profile": "daily", "substeps": 40},
     }
-    return DemoShot("WF-030", "Muslin over the loaf", setup, {"loaf.obj": _obj(_loaf_mesh(), "loaf")})
+    return DemoShot("WF-030", "Muslin over the loaf", setup, {"loaf.obj": obj_bytes(_loaf_mesh(), "loaf")})
 
 
 def wrung() -> DemoShot:
@@ -219,9 +201,3 @@ def _loaf_mesh() -> TriMesh:
 def _as_cm_z_up(mesh: TriMesh) -> TriMesh:
     x, y, z = (100.0 * mesh.points).T
     return mesh.moved(np.stack([x, -z, y], axis=1))
-
-
-def _obj(mesh: TriMesh, name: str) -> bytes:
-    out = io.BytesIO()
-    write_obj(out, mesh.points, mesh.faces, name)
-    return out.getvalue()

@@ -37,6 +37,7 @@ PATCHES = 256  # at most; the step's cost grows with their square
 LEAST_POINTS = 500  # smaller cloths have few patches to gain from
 LEAST_SHARE = 0.1  # of the force, below which it is not worth its time
 SMOOTHINGS = 4
+MOST_STRAIN = 0.1  # what is pulled further, as by a blow, is left to the passes, which take the energy out
 
 
 class Coarse(NamedTuple):
@@ -131,8 +132,11 @@ def _patches(matrix: sparse.csr_array, x: Floats, w: Floats) -> sparse.csr_array
     step = sparse.diags_array(over) @ matrix
     for _ in range(SMOOTHINGS):
         spread = sparse.csr_array(spread - step @ spread)
+    whole = spread.sum(axis=1)
     spread.data[np.abs(spread.data) < 0.02] = 0.0
     spread.eliminate_zeros()
+    # What was left out goes to the others, so that all patches together still move a point as one.
+    spread = sparse.csr_array(sparse.diags_array(whole / np.maximum(spread.sum(axis=1), 1e-300)) @ spread)
     spread.sort_indices()
     return spread
 
@@ -149,10 +153,12 @@ def step_coarse(coarse, points, rest, x):  # type: ignore[no-untyped-def]
             a, b = x[j, axis] - x[i, axis], x[k, axis] - x[i, axis]
             u, v = uj * a + uk * b, vj * a + vk * b
             uu, vv, uv = uu + u * u, vv + v * v, uv + u * v
-        c_u, c_v = np.sqrt(uu) - 1.0, np.sqrt(vv) - 1.0
+        c_u = min(max(np.sqrt(uu) - 1.0, -MOST_STRAIN), MOST_STRAIN)
+        c_v = min(max(np.sqrt(vv) - 1.0, -MOST_STRAIN), MOST_STRAIN)
+        c_s = min(max(uv, -MOST_STRAIN), MOST_STRAIN)
         f_u = -(stiff[t, 0] if c_u >= 0.0 else stiff[t, 1]) * c_u / np.sqrt(uu)
         f_v = -(stiff[t, 0] if c_v >= 0.0 else stiff[t, 1]) * c_v / np.sqrt(vv)
-        f_s = -stiff[t, 2] * uv
+        f_s = -stiff[t, 2] * c_s
         for axis in range(3):
             a, b = x[j, axis] - x[i, axis], x[k, axis] - x[i, axis]
             u, v = uj * a + uk * b, vj * a + vk * b

@@ -53,7 +53,7 @@ export class Viewport {
   }
 
   material(role) {
-    const colour = { cloth: css("--pear"), collider: css("--rain") }[role] || css("--faint");
+    const colour = { cloth: css("--pear"), soft: css("--wheat"), rigid: css("--plum"), collider: css("--rain") }[role] || css("--faint");
     const left = role === "left out";
     return new THREE.MeshStandardMaterial({
       color: colour, roughness: 0.86, metalness: 0, side: THREE.DoubleSide,
@@ -84,7 +84,7 @@ export class Viewport {
       const group = new THREE.Group();
       const smooth = this.geometry(pack.floats(entry.points), pack.whole(entry.faces));
       const few = smooth.index.count < 3 * 600;
-      const geometry = entry.role !== "cloth" && few ? this.faceted(smooth) : smooth;
+      const geometry = entry.role !== "cloth" && entry.role !== "soft" && few ? this.faceted(smooth) : smooth;
       const mesh = new THREE.Mesh(geometry, this.material(entry.role));
       mesh.name = entry.name;
       group.add(mesh);
@@ -132,6 +132,7 @@ export class Viewport {
   setPoints(name, points) {
     const body = this.bodies.get(name);
     if (!body) return;
+    if (body.entry.role === "rigid" && this.pose(body, points)) return;
     const geometry = body.mesh.geometry;
     const faces = body.baked || body.startFaces;
     if (geometry.attributes.position.count * 3 !== points.length || geometry.index !== faces) {
@@ -156,10 +157,39 @@ export class Viewport {
     if (body.lines) this.updateLines(body);
   }
 
+  // Moves a rigid body as a whole to where three of its points tell; false when it is another mesh by now.
+  pose(body, points) {
+    const start = body.start;
+    if (points.length !== start.length || start.length < 9) return false;
+    const at = (from, n) => new THREE.Vector3(from[3 * n], from[3 * n + 1], from[3 * n + 2]);
+    if (!body.corners) {
+      const first = at(start, 0), far = (measure) => {
+        let best = 0, most = -1;
+        for (let n = 0; n < start.length / 3; n++) { const size = measure(at(start, n)); if (size > most) { most = size; best = n; } }
+        return best;
+      };
+      const second = far((p) => p.distanceTo(first)), axis = at(start, second).sub(first).normalize();
+      body.corners = [0, second, far((p) => p.sub(first).cross(axis).lengthSq())];
+    }
+    const frame = (from) => {
+      const [o, p, q] = body.corners.map((n) => at(from, n));
+      const x = p.clone().sub(o), length = x.length(), z = x.clone().cross(q.sub(o)).normalize();
+      x.normalize();
+      return [new THREE.Matrix4().makeBasis(x, z.clone().cross(x), z).setPosition(o), length];
+    };
+    const [here, was] = frame(start), [there, is] = frame(points);
+    if (Math.abs(is - was) > 0.002 * was) return false;
+    body.group.matrixAutoUpdate = false;
+    body.group.matrix.copy(there.multiply(here.invert()));
+    body.group.matrixWorldNeedsUpdate = true;
+    body.posed = true;
+    return true;
+  }
+
   // Puts the bodies that move by themselves where they are, this many frames after the first.
   moveTo(index) {
     for (const body of this.bodies.values()) {
-      if (!body.motion) continue;
+      if (!body.motion || body.posed) continue;
       const at = 12 * Math.max(0, Math.min(index, body.motion.length / 12 - 1)), m = body.motion;
       body.group.matrix.set(
         m[at], m[at + 3], m[at + 6], m[at + 9], m[at + 1], m[at + 4], m[at + 7], m[at + 10], m[at + 2], m[at + 5], m[at + 8], m[at + 11], 0, 0, 0, 1);
@@ -170,7 +200,13 @@ export class Viewport {
 
   showStart() {
     for (const [name, body] of this.bodies) {
-      if (body.entry.role !== "cloth") continue;
+      if (body.posed) {
+        body.posed = false;
+        body.group.matrix.identity();
+        body.group.matrixWorldNeedsUpdate = true;
+        continue;
+      }
+      if (body.entry.role !== "cloth" && body.entry.role !== "soft") continue;
       const baked = body.baked;
       body.baked = null;
       this.setPoints(name, body.start);
