@@ -174,7 +174,8 @@ def _surface(fields, c, first, last, distance, normal):  # type: ignore[no-untyp
             _set(q, 1.0, along_x, along_y, y1 - y0, 0.0, distance, normal)
             distance[q] = rough + np.sqrt(outside) if rough > 0 else rough
             continue
-        node = base + int(fx + 0.5) * layer + int(fy + 0.5) * row + int(fz + 0.5)
+        # Comparisons, so that a place that is no number any more still names a node.
+        node = base + (layer if fx > 0.5 else 0) + (row if fy > 0.5 else 0) + (1 if fz > 0.5 else 0)
         guess = span[4] + grid_face[node]
         _, f, part, bx, by, bz = closest_in_nodes(low, high, nodes, corners, root, guess, x, y, z)
         bx, by, bz = x - bx, y - by, z - bz
