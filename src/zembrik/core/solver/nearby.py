@@ -5,6 +5,10 @@ point. Patches whose boxes are apart have nothing to do with one another, and a 
 nearly flat, with a neighbour that continues it, cannot touch itself (the normals stay within
 a half space: Volino and Magnenat-Thalmann 1994). Only the patches left over are searched,
 each pair on its own, so the pairs come in an order that no thread changes.
+
+What is found is to hold for some steps. Patches that go the same way stay as far apart as they
+are, however fast they go; so the reach of a pair of patches is widened by the way that one goes
+relative to the other in that time, not by the way that anything goes.
 """
 
 from __future__ import annotations
@@ -33,6 +37,7 @@ class Patches(NamedTuple):
         points, edges, faces: int32, numbers in the order of the patches.
         point_span, edge_span, face_span: int64 (P + 1,), where each patch's begin.
         beside, beside_span: int32 and int64 (P + 1,), the patches that share a point with each, rising.
+        ends, end_span: int32 and int64 (P + 1,), all points of each patch and of its edges and triangles.
     """
 
     points: Whole
@@ -43,6 +48,8 @@ class Patches(NamedTuple):
     face_span: NDArray[np.int64]
     beside: Whole
     beside_span: NDArray[np.int64]
+    ends: Whole
+    end_span: NDArray[np.int64]
 
 
 def make_patches(places: Floats, edges: Whole, faces: Whole, body: NDArray[np.int64]) -> Patches:
@@ -72,41 +79,98 @@ def make_patches(places: Floats, edges: Whole, faces: Whole, body: NDArray[np.in
     points, lines, triangles = orders
     point_span, edge_span, face_span = spans
     beside = links[:, 1].astype(np.int32)
-    return Patches(points, lines, triangles, point_span, edge_span, face_span, beside, beside_span)
+    owners = [patch, np.repeat(patch[edges[:, 0]], 2), np.repeat(patch[faces[:, 0]], 3)]
+    every = np.concatenate([np.arange(len(places)), edges.ravel(), faces.ravel()])
+    pairs = np.unique(np.stack([np.concatenate(owners), every], axis=1), axis=0)
+    end_span = np.concatenate([[0], np.cumsum(np.bincount(pairs[:, 0], minlength=count))]).astype(np.int64)
+    ends = pairs[:, 1].astype(np.int32)
+    return Patches(points, lines, triangles, point_span, edge_span, face_span, beside, beside_span, ends, end_span)
+
+
+class Bounds(NamedTuple):
+    """What is known of each patch when the search begins.
+
+    Attributes:
+        box: float64 (P, 6), lowest and highest corner around all that is the patch's, metres.
+        cone: float64 (P, 4), mean normal and least cosine to it.
+        ahead: float64 (P, 3), what its points go in the mean in a step, metres.
+        wide: float64 (P,), by how much its box must be widened to meet all it may reach, metres.
+        edge_box, face_box: float64 (E, 6) and (T, 6), of edges and faces in the order of the patches.
+    """
+
+    box: Floats
+    cone: Floats
+    ahead: Floats
+    wide: Floats
+    edge_box: Floats
+    face_box: Floats
+
+
+@kernel
+def _add(x, i, box):  # type: ignore[no-untyped-def]
+    for axis in range(3):
+        box[axis], box[3 + axis] = min(box[axis], x[i, axis]), max(box[3 + axis], x[i, axis])
+
+
+@kernel
+def _bound(p, x, way, edges, faces, patches, bounds):  # type: ignore[no-untyped-def]
+    """Fill the bounds of patch p but for `wide`."""
+    box, cone, ahead = bounds.box[p], bounds.cone[p], bounds.ahead[p]
+    box[:3], box[3:], ahead[:] = np.inf, -np.inf, 0.0
+    count = patches.point_span[p + 1] - patches.point_span[p]
+    for n in range(patches.point_span[p], patches.point_span[p + 1]):
+        i = patches.points[n]
+        _add(x, i, box)
+        for axis in range(3):
+            ahead[axis] += way[i, axis] / count
+    for n in range(patches.edge_span[p], patches.edge_span[p + 1]):
+        own = bounds.edge_box[n]
+        own[:3], own[3:] = np.inf, -np.inf
+        for k in range(2):
+            _add(x, edges[patches.edges[n], k], own)
+            _add(x, edges[patches.edges[n], k], box)
+    sx, sy, sz = 0.0, 0.0, 0.0
+    for n in range(patches.face_span[p], patches.face_span[p + 1]):
+        t, own = patches.faces[n], bounds.face_box[n]
+        own[:3], own[3:] = np.inf, -np.inf
+        for k in range(3):
+            _add(x, faces[t, k], own)
+            _add(x, faces[t, k], box)
+        nx, ny, nz = _unit_normal(x, faces, t)
+        sx, sy, sz = sx + nx, sy + ny, sz + nz
+    size = np.sqrt(sx * sx + sy * sy + sz * sz) + 1e-300
+    sx, sy, sz = sx / size, sy / size, sz / size
+    least = 1.0
+    for n in range(patches.face_span[p], patches.face_span[p + 1]):
+        nx, ny, nz = _unit_normal(x, faces, patches.faces[n])
+        least = min(least, sx * nx + sy * ny + sz * nz)
+    cone[0], cone[1], cone[2], cone[3] = sx, sy, sz, least
 
 
 @parallel_kernel
-def bound_patches(x, edges, faces, patches, half, box, cone):  # type: ignore[no-untyped-def]
-    """Fill box (P, 6), widened by half a reach, and cone (P, 4): mean normal and least cosine to it."""
-    for p in numba.prange(len(box)):
+def bound_patches(x, way, edges, faces, patches, bounds):  # type: ignore[no-untyped-def]
+    """Fill the bounds of all patches but for `wide`; way (N, 3) is what each point goes in a step, metres."""
+    for p in numba.prange(len(bounds.box)):
+        _bound(p, x, way, edges, faces, patches, bounds)
+
+
+@kernel
+def _off_its_way(p, x, built, ahead, steps, patches):  # type: ignore[no-untyped-def]
+    most = 0.0
+    for n in range(patches.end_span[p], patches.end_span[p + 1]):
+        i, total = patches.ends[n], 0.0
         for axis in range(3):
-            box[p, axis], box[p, 3 + axis] = np.inf, -np.inf
-        for n in range(patches.point_span[p], patches.point_span[p + 1]):
-            for axis in range(3):
-                v = x[patches.points[n], axis]
-                box[p, axis], box[p, 3 + axis] = min(box[p, axis], v), max(box[p, 3 + axis], v)
-        for n in range(patches.edge_span[p], patches.edge_span[p + 1]):
-            for axis in range(3):
-                v = x[edges[patches.edges[n], 1], axis]
-                box[p, axis], box[p, 3 + axis] = min(box[p, axis], v), max(box[p, 3 + axis], v)
-        sx, sy, sz = 0.0, 0.0, 0.0
-        for n in range(patches.face_span[p], patches.face_span[p + 1]):
-            t = patches.faces[n]
-            for k in range(1, 3):
-                for axis in range(3):
-                    v = x[faces[t, k], axis]
-                    box[p, axis], box[p, 3 + axis] = min(box[p, axis], v), max(box[p, 3 + axis], v)
-            nx, ny, nz = _unit_normal(x, faces, t)
-            sx, sy, sz = sx + nx, sy + ny, sz + nz
-        for axis in range(3):
-            box[p, axis], box[p, 3 + axis] = box[p, axis] - half, box[p, 3 + axis] + half
-        size = np.sqrt(sx * sx + sy * sy + sz * sz) + 1e-300
-        sx, sy, sz = sx / size, sy / size, sz / size
-        least = 1.0
-        for n in range(patches.face_span[p], patches.face_span[p + 1]):
-            nx, ny, nz = _unit_normal(x, faces, patches.faces[n])
-            least = min(least, sx * nx + sy * ny + sz * nz)
-        cone[p, 0], cone[p, 1], cone[p, 2], cone[p, 3] = sx, sy, sz, least
+            off = x[i, axis] - built[i, axis] - steps * ahead[p, axis]
+            total += off * off
+        most = max(most, total)
+    return most
+
+
+@parallel_kernel
+def find_strayed(x, built, ahead, steps, patches, strayed):  # type: ignore[no-untyped-def]
+    """Fill strayed (P,): the square of the farthest (m²) from where a patch would be had it kept its way since."""
+    for p in numba.prange(len(strayed)):
+        strayed[p] = _off_its_way(p, x, built, ahead, steps, patches)
 
 
 @kernel
@@ -142,22 +206,38 @@ def _flat_together(p, q, patches, cone):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def meet_patches(order, box, cone, patches, group, out):  # type: ignore[no-untyped-def]
+def _reach(p, q, ahead, reach, steps):  # type: ignore[no-untyped-def]
+    """Return how close things of patches p and q are to be found, metres."""
+    x, y, z = ahead[p, 0] - ahead[q, 0], ahead[p, 1] - ahead[q, 1], ahead[p, 2] - ahead[q, 2]
+    return reach + steps * np.sqrt(x * x + y * y + z * z)
+
+
+@kernel
+def meet_patches(order, bounds, patches, group, reach, steps, out):  # type: ignore[no-untyped-def]
     """Write to out (room, 2) the pairs of patches to be searched; returns how many there are.
 
-    `order` sorts the boxes by their low x; `group` (P,) is -1 for colliders' corners, which do
+    `order` sorts the widened boxes by their low x; `group` (P,) is -1 for colliders' corners, which do
     not meet each other, else twice the body's number, odd when it is not kept apart from itself.
     """
+    box, cone, wide = bounds.box, bounds.cone, bounds.wide
     found = 0
     for i in range(len(order)):
         p = order[i]
         for j in range(i, len(order)):
             q = order[j]
-            if box[q, 0] > box[p, 3]:
+            both = wide[p] + wide[q]
+            if box[q, 0] - box[p, 3] > both:
                 break
-            if box[p, 1] > box[q, 4] or box[q, 1] > box[p, 4] or box[p, 2] > box[q, 5] or box[q, 2] > box[p, 5]:
+            if (
+                box[p, 1] - box[q, 4] > both
+                or box[q, 1] - box[p, 4] > both
+                or box[p, 2] - box[q, 5] > both
+                or box[q, 2] - box[p, 5] > both
+            ):
                 continue
             if group[p] == group[q] and (group[p] < 0 or group[p] % 2 == 1 or _flat_together(p, q, patches, cone)):
+                continue
+            if _apart(box[p], box[q], _reach(p, q, bounds.ahead, reach, steps)):
                 continue
             if found < len(out):
                 out[found, 0], out[found, 1] = min(p, q), max(p, q)
@@ -166,46 +246,52 @@ def meet_patches(order, box, cone, patches, group, out):  # type: ignore[no-unty
 
 
 @kernel
-def _apart(x, corners, k, box, p, half):  # type: ignore[no-untyped-def]
-    """Tell whether the widened box around an edge or triangle is apart from a patch's box."""
-    for axis in range(3):
-        least = most = x[corners[k, 0], axis]
-        for c in range(1, corners.shape[1]):
-            least = min(least, x[corners[k, c], axis])
-            most = max(most, x[corners[k, c], axis])
-        if least - half > box[p, 3 + axis] or most + half < box[p, axis]:
-            return True
-    return False
+def _apart(one, two, reach):  # type: ignore[no-untyped-def]
+    """Tell whether two boxes (6,) are farther apart than the reach along an axis."""
+    return (
+        one[0] - two[3] > reach
+        or two[0] - one[3] > reach
+        or one[1] - two[4] > reach
+        or two[1] - one[4] > reach
+        or one[2] - two[5] > reach
+        or two[2] - one[5] > reach
+    )
 
 
 @kernel
-def _points_of(p, q, x, faces, patches, box, reach, out, found):  # type: ignore[no-untyped-def]
+def _near_of(first, last, boxes, box, reach, out):  # type: ignore[no-untyped-def]
+    """Write to out which of boxes first .. last - 1 are within reach of a box; returns how many."""
+    count = 0
+    for n in range(first, last):
+        if not _apart(boxes[n], box, reach):
+            out[count] = n
+            count += 1
+    return count
+
+
+@kernel
+def _points_of(p, q, x, faces, patches, bounds, reach, out, found):  # type: ignore[no-untyped-def]
     """Add the pairs of patch p's points and patch q's triangles."""
-    half = 0.5 * reach
+    first, last = patches.face_span[q], patches.face_span[q + 1]
+    near = np.empty(last - first, np.int64)
+    count = _near_of(first, last, bounds.face_box, bounds.box[p], reach, near)
+    if count == 0:
+        return found
+    one = np.empty(6)
     for n in range(patches.point_span[p], patches.point_span[p + 1]):
         i = patches.points[n]
-        far = False
-        for axis in range(3):
-            if x[i, axis] + half < box[q, axis] or x[i, axis] - half > box[q, 3 + axis]:
-                far = True
-                break
-        if far:
+        one[0], one[1], one[2] = x[i, 0], x[i, 1], x[i, 2]
+        one[3], one[4], one[5] = x[i, 0], x[i, 1], x[i, 2]
+        if _apart(one, bounds.box[q], reach):
             continue
-        for m in range(patches.face_span[q], patches.face_span[q + 1]):
-            t = patches.faces[m]
+        for m in range(count):
+            if _apart(one, bounds.face_box[near[m]], reach):
+                continue
+            t = patches.faces[near[m]]
             a, b, c = faces[t, 0], faces[t, 1], faces[t, 2]
             if i == a or i == b or i == c:  # noqa: SIM109
                 continue
-            far = False
-            for axis in range(3):
-                v = x[i, axis]
-                if (
-                    v < min(x[a, axis], x[b, axis], x[c, axis]) - reach
-                    or v > max(x[a, axis], x[b, axis], x[c, axis]) + reach
-                ):
-                    far = True
-                    break
-            if far or abs(point_gap(x, x, i, a, b, c)[0]) >= reach:
+            if abs(point_gap(x, x, i, a, b, c)[0]) >= reach:
                 continue
             if found < len(out):
                 out[found, 0], out[found, 1] = i, t
@@ -214,27 +300,28 @@ def _points_of(p, q, x, faces, patches, box, reach, out, found):  # type: ignore
 
 
 @kernel
-def _edges_of(p, q, x, edges, patches, box, reach, out, found):  # type: ignore[no-untyped-def]
+def _edges_of(p, q, x, edges, patches, bounds, reach, out, found):  # type: ignore[no-untyped-def]
     """Add the pairs of patch p's edges and patch q's."""
-    half = 0.5 * reach
+    first, last = patches.edge_span[q], patches.edge_span[q + 1]
+    near = np.empty(last - first, np.int64)
+    count = _near_of(first, last, bounds.edge_box, bounds.box[p], reach, near)
+    if count == 0:
+        return found
     for n in range(patches.edge_span[p], patches.edge_span[p + 1]):
-        e = patches.edges[n]
-        if _apart(x, edges, e, box, q, half):
+        own = bounds.edge_box[n]
+        if _apart(own, bounds.box[q], reach):
             continue
+        e = patches.edges[n]
         a, b = edges[e, 0], edges[e, 1]
-        for m in range(n + 1 if p == q else patches.edge_span[q], patches.edge_span[q + 1]):
+        for k in range(count):
+            m = near[k]
+            if (p == q and m <= n) or _apart(own, bounds.edge_box[m], reach):
+                continue
             f = patches.edges[m]
             c, d = edges[f, 0], edges[f, 1]
             if a == c or a == d or b == c or b == d:  # noqa: SIM109
                 continue
-            far = False
-            for axis in range(3):
-                if min(x[a, axis], x[b, axis]) - reach > max(x[c, axis], x[d, axis]) or max(
-                    x[a, axis], x[b, axis]
-                ) + reach < min(x[c, axis], x[d, axis]):
-                    far = True
-                    break
-            if far or abs(edge_gap(x, x, a, b, c, d)[0]) >= reach:
+            if abs(edge_gap(x, x, a, b, c, d)[0]) >= reach:
                 continue
             if found < len(out):
                 out[found, 0], out[found, 1] = e, f
@@ -242,16 +329,24 @@ def _edges_of(p, q, x, edges, patches, box, reach, out, found):  # type: ignore[
     return found
 
 
+@kernel
+def _search(k, p, q, x, edges, faces, patches, bounds, reach, with_edges, points_out, edges_out, count):  # type: ignore[no-untyped-def]
+    found = _points_of(p, q, x, faces, patches, bounds, reach, points_out[k], 0)
+    if p != q:
+        found = _points_of(q, p, x, faces, patches, bounds, reach, points_out[k], found)
+    count[k, 0] = found
+    count[k, 1] = _edges_of(p, q, x, edges, patches, bounds, reach, edges_out[k], 0) if with_edges else 0
+
+
 @parallel_kernel
-def search_patches(pairs, x, edges, faces, patches, box, reach, with_edges, points_out, edges_out, count):  # type: ignore[no-untyped-def]
+def search_patches(  # type: ignore[no-untyped-def]
+    pairs, x, edges, faces, patches, bounds, reach, steps, with_edges, points_out, edges_out, count
+):
     """Search each pair of patches into its own row of points_out and edges_out (pairs, room, 2); count (pairs, 2)."""
     for k in numba.prange(len(pairs)):
         p, q = pairs[k, 0], pairs[k, 1]
-        found = _points_of(p, q, x, faces, patches, box, reach, points_out[k], 0)
-        if p != q:
-            found = _points_of(q, p, x, faces, patches, box, reach, points_out[k], found)
-        count[k, 0] = found
-        count[k, 1] = _edges_of(p, q, x, edges, patches, box, reach, edges_out[k], 0) if with_edges else 0
+        widened = _reach(p, q, bounds.ahead, reach, steps)
+        _search(k, p, q, x, edges, faces, patches, bounds, widened, with_edges, points_out, edges_out, count)
 
 
 @parallel_kernel
@@ -276,24 +371,43 @@ class Search:
     ) -> None:
         self.patches, self.edges, self.faces, self.group, self.with_edges = patches, edges, faces, group, with_edges
         count = len(group)
-        self.box, self.cone = np.empty((count, 6)), np.empty((count, 4))
+        sizes = ((count, 6), (count, 4), (count, 3), (count,), (len(edges), 6), (len(faces), 6))
+        self.bounds = Bounds(*[np.zeros(size) for size in sizes])
+        self.strayed = np.zeros(count)
         self.met = np.empty((256, 2), np.int32)
         self.room = 32
 
-    def near(self, x: Floats, reach_m: float) -> tuple[Whole, Whole]:
-        """Return pairs of points and triangles (m, 2), and of edges (m, 2), that are closer than the reach."""
-        bound_patches(x, self.edges, self.faces, self.patches, 0.5 * reach_m, self.box, self.cone)
-        order = np.argsort(self.box[:, 0], kind="stable")
-        count = meet_patches(order, self.box, self.cone, self.patches, self.group, self.met)
-        if count > len(self.met):
+    def off_m(self, x: Floats, built: Floats, steps: int) -> float:
+        """Return how far any patch is from where it would be had it kept its way since the search at `built`."""
+        find_strayed(x, built, self.bounds.ahead, steps, self.patches, self.strayed)
+        return float(np.sqrt(self.strayed.max(initial=0.0)))
+
+    def near(self, x: Floats, reach_m: float, way: Floats | None = None, steps: int = 0) -> tuple[Whole, Whole]:
+        """Return pairs of points and triangles (m, 2), and of edges (m, 2), that may come near each other.
+
+        Args:
+            x: float64 (N, 3), places now, metres.
+            reach_m: what is closer than this is found.
+            way: float64 (N, 3), what each point goes in a step, metres; None: nothing moves.
+            steps: what comes that close within so many such steps is found too, if its patch keeps its way.
+        """
+        bounds = self.bounds
+        way = np.zeros_like(x) if way is None else way
+        bound_patches(x, way, self.edges, self.faces, self.patches, bounds)
+        drift = np.linalg.norm(bounds.ahead - bounds.ahead.mean(axis=0), axis=1)
+        bounds.wide[:] = 0.5 * reach_m + steps * drift
+        order = np.argsort(bounds.box[:, 0] - bounds.wide, kind="stable")
+        while True:
+            count = meet_patches(order, bounds, self.patches, self.group, reach_m, steps, self.met)
+            if count <= len(self.met):
+                break
             self.met = np.empty((2 * count, 2), np.int32)
-            count = meet_patches(order, self.box, self.cone, self.patches, self.group, self.met)
         pairs = self.met[:count]
         counts = np.zeros((count, 2), np.int64)
         while True:
             points = np.empty((count, self.room, 2), np.int32)
             edges = np.empty((count, self.room, 2), np.int32)
-            things = (x, self.edges, self.faces, self.patches, self.box, reach_m, self.with_edges)
+            things = (x, self.edges, self.faces, self.patches, bounds, reach_m, steps, self.with_edges)
             search_patches(pairs, *things, points, edges, counts)
             most = int(counts.max(initial=0))
             if most <= self.room:

@@ -8,7 +8,6 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.compiled import kernel
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.motion.rigid import Mover
 from zembrik.core.solver.mesh_contact import find_touching, measure_gaps, solve_touching
@@ -17,7 +16,8 @@ from zembrik.core.solver.nearby import Search, make_patches
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int32]
 SHARP_DEG = 15.0  # a collider's edge that bends less is left to the points
-MARGIN = 0.5  # of the mean edge: how far things may go before the pairs are looked for anew
+MARGIN = 0.5  # of the mean edge: how far things may stray before the pairs are looked for anew
+AHEAD = 6  # substeps that the pairs found are to hold, if everything keeps its way
 
 
 @dataclass(frozen=True)
@@ -64,19 +64,6 @@ def sharp_corners(mesh: TriMesh, spacing_m: float) -> tuple[Floats, Whole]:
     lines = np.array(cut, dtype=np.int64).reshape(-1, 2)
     used, numbers = np.unique(lines, return_inverse=True)
     return np.concatenate(points)[used], numbers.reshape(-1, 2).astype(np.int32)
-
-
-@kernel
-def _way(x, built, mean):  # type: ignore[no-untyped-def]
-    """Return the square of the farthest that points went since `built`, less the mean way."""
-    most = 0.0
-    for i in range(len(x)):
-        total = 0.0
-        for axis in range(3):
-            off = x[i, axis] - built[i, axis] - mean[axis]
-            total += off * off
-        most = max(most, total)
-    return most
 
 
 class Touching:
@@ -127,6 +114,7 @@ class Touching:
         self.point_pairs = self.edge_pairs = np.zeros((0, 2), np.int32)
         self.point_apart = self.edge_apart = np.zeros(0)
         self.touching = np.zeros(0, np.bool_)
+        self.spare, self.last, self.steps = np.zeros(0), self.x.copy(), 0
         self.touched = 0  # pairs apart in the last pass
 
     def begin(self, x: Floats, before: Floats, frame: float) -> None:
@@ -134,8 +122,13 @@ class Touching:
         self.x[: self.count], self.before[: self.count] = x, before
         self.before[self.count :] = self.x[self.count :]
         self._move_corners(frame)
-        if self._gone() > 0.5 * self.margin:
+        self.steps += 1
+        if self.built is None or self.steps > AHEAD or self._off() > 0.5 * self.margin:
             self._look()
+
+    def _off(self) -> float:
+        assert self.built is not None
+        return self.search.off_m(self.x, self.built, self.steps)
 
     def begin_frame(self, frame: float) -> None:
         """Put the corners where they are at a frame, and let the pairs be looked for anew in the next substep."""
@@ -148,21 +141,9 @@ class Touching:
                 turn, shift = corner.mover.at(frame)
                 self.x[first : first + len(corner.points)] = corner.points @ turn.T + shift
 
-    def _gone(self) -> float:
-        """Return how far anything went towards anything else since the pairs were found, halved, metres."""
-        if self.built is None:
-            return np.inf
-        n = self.count
-        mean = (self.x[:n] - self.built[:n]).mean(axis=0)
-        gone = float(np.sqrt(_way(self.x[:n], self.built[:n], mean)))
-        if not self.corners:
-            return gone
-        moved = float(np.sqrt(_way(self.x[n:], self.built[n:], np.zeros(3))))
-        return max(gone, 0.5 * (gone + float(np.linalg.norm(mean)) + moved))
-
     def _look(self) -> None:
-        self.built = self.x.copy()
-        self.point_pairs, self.edge_pairs = self.search.near(self.x, self.reach)
+        self.built, self.steps = self.x.copy(), 0
+        self.point_pairs, self.edge_pairs = self.search.near(self.x, self.reach, self.x - self.before, AHEAD)
         points, edges = np.empty(len(self.point_pairs)), np.empty(len(self.edge_pairs))
         measure_gaps(self.rest, self.faces, self.edges, self.point_pairs, self.edge_pairs, points, edges)
         # Only what belongs together has a distance at rest.
@@ -171,6 +152,8 @@ class Touching:
         edges[self.whose[pair[:, 0, 0]] != self.whose[pair[:, 1, 0]]] = np.inf
         self.point_apart, self.edge_apart = points, edges
         self.touching = np.zeros(len(self.point_pairs) + len(self.edge_pairs), np.bool_)
+        self.spare = np.full(len(self.touching), -np.inf)  # so that each is measured once
+        self.last = self.x.copy()
 
     def solve(self, x: Floats) -> None:
         """Bring touching pairs apart; x (n, 3) are the cloth's places, and change."""
@@ -179,7 +162,8 @@ class Touching:
             return
         self.x[: self.count] = x
         things = (self.faces, self.edges, self.point_pairs, self.point_apart, self.edge_pairs, self.edge_apart)
-        find_touching(self.x, self.before, self.room, *things, self.touching)
+        find_touching(self.x, self.before, self.x - self.last, self.room, *things, self.spare, self.touching)
+        self.last[...] = self.x
         surfaces = (self.w, self.room, self.grip, self.slip)
         self.touched = int(solve_touching(self.x, self.before, *surfaces, *things, self.touching))
         x[:] = self.x[: self.count]
