@@ -18,6 +18,9 @@ from pathlib import Path
 from typing import Any
 
 os.environ.setdefault("NUMBA_THREADING_LAYER", "omp")  # the layer that any thread may call
+# Threads that wait for each other soon let go of their core: where something else needs it (a second bake, the web
+# server), spinning on makes everything ten times slower.
+os.environ.setdefault("GOMP_SPINCOUNT", "10000")
 
 import numba
 from numba import config, njit

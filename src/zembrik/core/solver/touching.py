@@ -16,7 +16,7 @@ from zembrik.core.solver.nearby import Search, make_patches
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int32]
 SHARP_DEG = 15.0  # a collider's edge that bends less is left to the points
-MARGIN = 0.5  # of the mean edge: how far things may stray before the pairs are looked for anew
+MARGIN = 0.3  # of the mean edge: how far things may stray before the pairs are looked for anew
 AHEAD = 6  # substeps that the pairs found are to hold, if everything keeps its way
 
 
