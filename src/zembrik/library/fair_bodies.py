@@ -97,13 +97,13 @@ def rings(columns: int = 5, links: int = 6, frames: int = 120) -> DemoShot:
     for column in range(columns):
         x = (column - (columns - 1) / 2) * 0.2
         for link in range(links):
-            y = high - 0.02 - radius - tube - 0.004 - link * way
+            y = high - 0.027 - link * way  # the first ring goes around the bar
             bodies.append(
                 {
                     "name": f"ring {column + 1}.{link + 1}",
                     "role": "rigid",
                     "mesh": {"shape": "ring", "radius": radius, "tube": tube, "sides": 24},
-                    "place": {"translate": [x, round(y, 5), 0], "rotate": [90, 90 * (link % 2), 0]},
+                    "place": {"translate": [x, round(y, 5), 0], "rotate": [90, 90 * (1 - link % 2), 0]},
                     "material": {"preset": "oak"},
                     "proxy": {"kind": "surface"},
                 }

@@ -99,6 +99,7 @@ def bench_words(session: Session, places: Settings, shot: Shot, station: str, bo
         "body": setup.bodies[number] if number is not None else None,
         "active": sum(b.state in ACTIVE for b in bakes),
         "figures": STATS,
+        "main_figure": "worst_stretch" if any(b.role == "cloth" for b in setup.bodies) else "kinetic_energy",
         "can_undo": head.parent_id is not None,
         "can_redo": bool(shot.redo),
     }
