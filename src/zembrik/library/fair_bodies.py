@@ -139,7 +139,7 @@ def dough(frames: int = 72) -> DemoShot:
                 "name": "dough",
                 "role": "soft",
                 "mesh": {"file": "dough.obj"},
-                "place": {"translate": [0, 0.052, 0]},
+                "place": {"translate": [0, 0.0535, 0]},
                 "material": {"preset": "dough"},
                 "cell": 0.016,
             },
