@@ -6,6 +6,9 @@ import sys
 from pathlib import Path
 
 import pytest
+from click.testing import CliRunner
+
+from zembrik.cli import main
 
 ROOT = Path(__file__).parents[2]
 
@@ -38,9 +41,10 @@ def test_the_whole_path_without_web_and_database(sheet, tmp_path):
 
 @pytest.mark.parametrize("example", sorted(p.name for p in (ROOT / "examples").glob("*.json")))
 def test_every_example_bakes(example, tmp_path):
-    assert "No findings" in zembrik("check", ROOT / "examples" / example).stdout
-    zembrik("bake", ROOT / "examples" / example, "--out", tmp_path / "c.zarr", "--frames", "1-4", "--quiet")
-    zembrik("verify", tmp_path / "c.zarr")
+    file, cache = str(ROOT / "examples" / example), str(tmp_path / "c.zarr")
+    for words in (["check", file], ["bake", file, "--out", cache, "--frames", "1-4", "--quiet"], ["verify", cache]):
+        done = CliRunner().invoke(main, words)
+        assert done.exit_code == 0, done.output
 
 
 def test_refusals(sheet, tmp_path):

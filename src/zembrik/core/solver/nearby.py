@@ -13,7 +13,7 @@ relative to the other in that time, not by the way that anything goes.
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numba
 import numpy as np
@@ -24,6 +24,7 @@ from zembrik.core.solver.colour import neighbourhoods
 from zembrik.core.solver.mesh_contact import edge_gap, point_gap
 
 POINTS_A_PATCH = 12
+ROOM = 48  # pairs of things that most pairs of patches hold at most
 FLAT = 1.5  # radians between any two normals of a patch and its neighbour, below which they cannot touch
 
 Floats = NDArray[np.float64]
@@ -375,7 +376,6 @@ class Search:
         self.bounds = Bounds(*[np.zeros(size) for size in sizes])
         self.strayed = np.zeros(count)
         self.met = np.empty((256, 2), np.int32)
-        self.room = 32
 
     def off_m(self, x: Floats, built: Floats, steps: int) -> float:
         """Return how far any patch is from where it would be had it kept its way since the search at `built`."""
@@ -402,18 +402,24 @@ class Search:
             if count <= len(self.met):
                 break
             self.met = np.empty((2 * count, 2), np.int32)
-        pairs = self.met[:count]
-        counts = np.zeros((count, 2), np.int64)
-        while True:
-            points = np.empty((count, self.room, 2), np.int32)
-            edges = np.empty((count, self.room, 2), np.int32)
-            things = (x, self.edges, self.faces, self.patches, bounds, reach_m, steps, self.with_edges)
-            search_patches(pairs, *things, points, edges, counts)
-            most = int(counts.max(initial=0))
-            if most <= self.room:
-                break
-            self.room = most
-        return _packed(points, counts[:, 0].copy()), _packed(edges, counts[:, 1].copy())
+        pairs = self.met[:count].copy()
+        points, edges, counts = self._rows(pairs, ROOM, x, reach_m, steps)
+        over = (counts > ROOM).any(axis=1)
+        fits = np.where(over[:, None], 0, counts)
+        found = [_packed(points, fits[:, 0].copy())], [_packed(edges, fits[:, 1].copy())]
+        if over.any():  # few pairs of patches hold most: only they get long rows
+            points, edges, counts = self._rows(pairs[over], int(counts.max()), x, reach_m, steps)
+            found[0].append(_packed(points, counts[:, 0].copy()))
+            found[1].append(_packed(edges, counts[:, 1].copy()))
+        return np.concatenate(found[0]), np.concatenate(found[1])
+
+    def _rows(self, pairs: Whole, room: int, x: Floats, reach_m: float, steps: int) -> tuple[Whole, Whole, Any]:
+        """Search pairs of patches into rows of a length; what does not fit is only counted."""
+        points, edges = np.empty((len(pairs), room, 2), np.int32), np.empty((len(pairs), room, 2), np.int32)
+        counts = np.zeros((len(pairs), 2), np.int64)
+        things = (x, self.edges, self.faces, self.patches, self.bounds, reach_m, steps, self.with_edges)
+        search_patches(pairs, *things, points, edges, counts)
+        return points, edges, counts
 
 
 def _packed(rows: Whole, counts: NDArray[np.int64]) -> Whole:
