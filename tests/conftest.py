@@ -1,6 +1,7 @@
 """What several tests share: small setups, a database cluster of the tests' own, and baked caches."""
 
 import copy
+import os
 import tempfile
 from pathlib import Path
 
@@ -34,9 +35,10 @@ SHEET_ON_BALL = {
 }
 
 
-@pytest.fixture(scope="session", autouse=True)
-def two_threads():
-    use_threads(2)
+@pytest.fixture(autouse=True)
+def threads():
+    """Two threads, but one where two processes test side by side on two cores."""
+    use_threads(1 if "PYTEST_XDIST_WORKER" in os.environ else 2)
 
 
 @pytest.fixture
