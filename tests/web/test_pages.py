@@ -238,3 +238,17 @@ def test_rest_length_is_set_from_lines_of_keys_and_given_back(client, database, 
     assert refused.status_code == 422 and "rest length is at least" in refused.text
     assert post(client, shot, "over-frames", name="rest_length", keys="", **{**fields, "base": 2}).status_code == 200
     assert head(database, shot).document["bodies"][0]["material"] == {"preset": "linen"}
+
+
+@pytest.mark.parametrize("role", ["cloth", "soft", "rigid", "collider", "left out"])
+def test_every_station_opens_for_a_body_of_every_role(client, database, shot, role):
+    """With a motion where the role has one: what is left open in the document shows as a dial all the same."""
+    answer = post(client, shot, "role", number=0, role=role, station="intake", body="sheet")
+    assert answer.status_code == 200, answer.text
+    if role == "rigid":
+        keys = {"number": 0, "track": "translate", "keys": "1 0 0 0\n9 1 0 0", "ease": "smooth", "base": 2}
+        assert post(client, shot, "motion", station="motion", body="sheet", **keys).status_code == 200
+    for station in ("intake", "proxies", "start", "motion", "quality", "bake", "review", "deliver"):
+        page = client.get(f"/shots/{shot}/{station}?body=sheet")
+        assert page.status_code == 200, (station, page.text[:300])
+        assert "None" not in page.text, station

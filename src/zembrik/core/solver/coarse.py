@@ -9,8 +9,9 @@ smoothly. With the stretching forces f at the predicted places, the points move 
 
 where P says how far each point goes with each patch: the patches' steps smoothed by Jacobi
 passes over L (smoothed aggregation: Vaněk, Mandel and Brezina 1996). L is the same along all
-three axes and never less stiff than the cloth in any state, as in projective dynamics (Bouaziz
-et al. 2014), so the small matrix is inverted once and the step never goes too far.
+three axes and not less stiff than the cloth at its own rest length and moderate strain, as in
+projective dynamics (Bouaziz et al. 2014), so the small matrix is inverted once. Beyond that (a blow,
+a band that shrinks) MOST_STRAIN and MOST_WAY bound what the step does.
 
 The passes that follow carry a share of the pull themselves. A pass of k whose constraint has
 compliance α̃ < ½ W leaves it 2k α̃ / W of the right pull (`passes`); so the coarse step lays on
