@@ -129,7 +129,7 @@ def bake(setup: Path, out: Path, frames: str | None, threads: int, resume: bool,
 def info(cache: Path, as_json: bool) -> None:
     """Tell what a cache holds and where it comes from."""
     from zembrik.core.cache.reader import Cache
-    from zembrik.core.solver.stats import STATS
+    from zembrik.core.solver.figures import STATS
 
     held = Cache(cache)
     facts: dict[str, Any] = {

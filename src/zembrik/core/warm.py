@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from zembrik.core.findings.check import check_setup
 from zembrik.core.mesh import shapes
-from zembrik.core.proxy.fit import PROXY_WORDS
 from zembrik.core.proxy.measure import measure_fit
+from zembrik.core.proxy.words import PROXY_WORDS
 from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import Body, parse_setup
 from zembrik.core.solver.colliders import collider_shape

@@ -14,7 +14,6 @@ from sqlalchemy.dialects.postgresql import JSONPATH, distinct_on
 from sqlalchemy.orm import Session, contains_eager, joinedload
 
 from zembrik.core.cache.reader import Cache
-from zembrik.core.findings.check import check_setup
 from zembrik.core.problem import Problem
 from zembrik.core.setup.document import Setup, parse_setup
 from zembrik.core.setup.materials import SIMULATED
@@ -169,6 +168,8 @@ def progress_of(settings: Settings, bake: Bake) -> tuple[Progress, Cache | None]
 def findings_of(session: Session, settings: Settings, revision: Revision) -> list[dict[str, Any]]:
     """Return a revision's findings, computed once and kept."""
     if revision.findings is None:
+        from zembrik.core.findings.check import check_setup  # brings the solver, which takes a second to load
+
         found = check_setup(parse_setup(revision.document), StoredAssets(settings))
         revision.findings = [f.plain() for f in found]
         session.flush()

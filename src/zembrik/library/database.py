@@ -6,8 +6,6 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from alembic import command
-from alembic.config import Config
 from sqlalchemy import create_engine, func, select
 from sqlalchemy.orm import Session, sessionmaker
 
@@ -37,6 +35,9 @@ class Database:
 
 def upgrade(settings: Settings) -> None:
     """Run the migrations that are still to run."""
+    from alembic import command  # only the start command needs it
+    from alembic.config import Config
+
     config = Config()
     config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
     config.attributes["database_url"] = settings.database_url

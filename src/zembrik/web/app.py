@@ -14,7 +14,6 @@ from fastapi.staticfiles import StaticFiles
 from starlette.exceptions import HTTPException
 
 from zembrik.core.problem import Problem
-from zembrik.core.warm import warm_up
 from zembrik.farm.queue import Queue
 from zembrik.library.database import Database
 from zembrik.library.settings import Settings
@@ -24,7 +23,12 @@ from zembrik.web.streams import frames, scene, status
 
 
 def _warm_up() -> None:
-    """Compile what pages need, then take the libraries' many objects out of the garbage collector's rounds."""
+    """Load and compile what pages need, then take the libraries' objects out of the garbage collector's rounds.
+
+    The solver and what it stands on take seconds to load: pages that do not ask for it are served meanwhile.
+    """
+    from zembrik.core.warm import warm_up
+
     warm_up()
     gc.collect()
     gc.freeze()  # without it, a round in the middle of a request takes 100 ms and more

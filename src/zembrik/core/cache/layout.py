@@ -32,7 +32,7 @@ import zstandard
 from numpy.typing import NDArray
 
 from zembrik import __version__
-from zembrik.core.solver.stats import STATS
+from zembrik.core.solver.figures import STATS
 
 FIGURES = [f"stats/{name}" for name in STATS] + ["timing/seconds"]
 SCHEMA = "zembrik.cache/1"

@@ -106,8 +106,9 @@ def _jointed_or_driven(setup: Setup, name: str) -> bool:
 
 def _in_the_way(world: World, c: int, x: np.ndarray, down: np.ndarray) -> bool:
     """Tell whether a collider meets the shadow that a body throws along gravity."""
+    moving = {number for number, _ in world.colliders.movers} | set(world.colliders.ripples)
     low, high = world.colliders.fields.low[c], world.colliders.fields.high[c]
-    if not np.isfinite(low).all() or any(moving == c for moving, _ in world.colliders.movers):
+    if not np.isfinite(low).all() or c in moving:
         return True  # an endless plane, or one that may come to be there
     corners = np.array(
         [[(low, high)[i][0], (low, high)[j][1], (low, high)[k][2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)]

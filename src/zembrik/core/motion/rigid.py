@@ -30,6 +30,11 @@ class Mover:
         turn = turn_matrix(self._track("rotate", frame))
         return turn, self.pivot + self._track("translate", frame) - turn @ self.pivot
 
+    def points_at(self, points: Floats, frame: float) -> Floats:
+        """Return where points (n, 3) of the body in its place are at a frame, metres."""
+        turn, shift = self.at(frame)
+        return np.asarray(points @ turn.T + shift, dtype=np.float64)
+
     def _track(self, name: str, frame: float) -> Any:
         track = self.motion.get(name)
         return track_values(track["keys"], track["ease"], frame)[0] if track else np.zeros(3)

@@ -10,22 +10,12 @@ from zembrik.core.distance.build import Shape
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 
-PROXY_WORDS = {
-    "plane": "an endless flat side",
-    "ball": "a ball around the mesh",
-    "box": "a box along the body's own axes",
-    "capsule": "a rounded rod along the mesh",
-    "hull": "the tightest shape without hollows",
-    "hulls": "several hulls, so that hollows stay",
-    "surface": "the mesh itself, exactly",
-}
-
 
 def fit_proxy(kind: str, mesh: TriMesh, turn: NDArray[np.float64] | None = None, name: str = "") -> Shape:
     """Return the proxy of a kind that encloses a placed mesh (plane: lies on top of it).
 
     Args:
-        kind: one of `PROXY_WORDS`.
+        kind: one of `words.PROXY_WORDS`.
         mesh: the body's mesh in world space, metres.
         turn: (3, 3), the body's own axes, which a box follows.
         name: of the body, for errors.

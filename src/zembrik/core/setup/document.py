@@ -263,6 +263,23 @@ class Material(Part):
         return name
 
 
+class RippleMotion(Part):
+    """Waves that go over a collider's surface and change its form."""
+
+    height: float = dial(0.05, "m", "How far the waves rise above and fall below the surface.", ge=0, le=1000)
+    length: float = dial(1.0, "m", "From crest to crest.", "Points should lie closer than a sixth of it.", gt=0, le=1e5)
+    rate: float = dial(0.5, "times a second", "How many crests pass a place each second.", ge=0, le=100)
+    direction: Vector = dial((1.0, 0.0, 0.0), "", "Where the waves go.")
+    strength: float | Keys = dial(1.0, "×", "Factor on the height, over frames.")
+
+    @field_validator("direction")
+    @classmethod
+    def _some_way(cls, direction: Vector) -> Vector:
+        if max(abs(v) for v in direction) < 1e-9:
+            raise ValueError("waves need a direction")
+        return direction
+
+
 class Motion(Part):
     """How a body moves by itself, on top of its place."""
 
@@ -270,6 +287,7 @@ class Motion(Part):
     rotate: VectorKeys | None = dial(
         None, "°", "Turns about X, Y, Z through its origin, over frames; more than a full turn is fine."
     )
+    ripple: RippleMotion | None = Field(None, description="Of a collider with its exact surface: waves over it.")
 
 
 class Proxy(Part):
@@ -357,6 +375,8 @@ class Body(Part):
         if role == "collider":
             unfit = [n for n in ("material", "pins") if getattr(self, n)]
             unfit += ["gravity"] if self.gravity != 1.0 else []
+        elif self.motion and self.motion.ripple:
+            unfit.append("motion.ripple")
         if self.cell is not None and role != "soft":
             unfit.append("cell")
         if self.release is not None and not (role == "rigid" and self.motion):
@@ -373,6 +393,8 @@ class Body(Part):
             wrong = sorted(given - set(dials_of(role)))
             if wrong:
                 raise ValueError(f"material: the role {role} has no {' and no '.join(wrong)}")
+        if self.motion and self.motion.ripple and self.proxy and self.proxy.kind != "surface":
+            raise ValueError("a collider that ripples is touched as its exact surface: give it the proxy surface")
         if role == "rigid" and self.proxy and self.proxy.kind == "plane":
             raise ValueError("an endless plane cannot be a rigid body's proxy")
         return self

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.mesh.trimesh import TriMesh
-from zembrik.core.motion.rigid import Mover
+from zembrik.core.motion.ripple import mover_of
 from zembrik.core.motion.turbulence import Turbulence
 from zembrik.core.setup.assets import Assets
 from zembrik.core.setup.document import Setup
@@ -17,6 +17,7 @@ from zembrik.core.solver.bend import Bend, bend_rows
 from zembrik.core.solver.cloth_parts import ClothPart, cloth_parts
 from zembrik.core.solver.colliders import build_colliders
 from zembrik.core.solver.colour import lay_out
+from zembrik.core.solver.guest_parts import rigid_guests, soft_guests
 from zembrik.core.solver.membrane import Membrane, membrane_rows
 from zembrik.core.solver.pins import pinned_points
 from zembrik.core.solver.plastic import Yielding
@@ -76,6 +77,7 @@ def build_world(setup: Setup, assets: Assets) -> World:
     face_owner = face_owner[triangles]
     quality = resolved.document["quality"]
     edges = [c.mesh.edges + s for c, s in zip(cloths, cloth_starts, strict=True)]
+    spacing = _spacing([c.mesh for c in cloths] + [s.mesh for s in softs])
     world = World(
         bodies=_bodies(setup, cloths, softs, parts, starts),
         cloth=points_of_cloth,
@@ -106,7 +108,10 @@ def build_world(setup: Setup, assets: Assets) -> World:
             owner[:points_of_cloth].astype(np.int32),
             quality["contact"],
             quality["self_collision"],
-            colliders.corners(_spacing([c.mesh for c in cloths])),
+            [*soft_guests(softs, soft_starts), *rigid_guests(parts, spacing)],
+            len(x),
+            len(parts),
+            colliders.corners(spacing),
         ),
         solids=solids,
         air=_air(setup, resolved, cloths, triangles, face_owner),
@@ -224,6 +229,6 @@ def _handles(
                 held, places = np.unique(carriers).astype(np.int64), part.lattice.points
             else:
                 held, places = np.flatnonzero(taken), part.mesh.points
-            mover = Mover(motion, setup.bodies[leader].place.translate)
+            mover = mover_of(motion, setup.bodies[leader].place.translate, setup.fps)
             found.append(Handle(held + start, places[held].copy(), mover))
     return found

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -12,6 +12,7 @@ from zembrik.core.distance.build import Shape, build_fields
 from zembrik.core.distance.field import Fields
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.motion.rigid import Mover
+from zembrik.core.motion.ripple import Ripple, mover_of
 from zembrik.core.proxy.fit import convex_hull, fit_proxy
 from zembrik.core.proxy.hulls import several_hulls
 from zembrik.core.proxy.outline import outline
@@ -22,6 +23,7 @@ from zembrik.core.solver.touching import Corners, sharp_corners
 from zembrik.core.units import turn_matrix
 
 Floats = NDArray[np.float64]
+NOWHERE = 1e7  # metres: no body is there
 
 
 class Touch(NamedTuple):
@@ -54,6 +56,8 @@ class Colliders:
         fields, touch: for the kernels; `move_to` changes the fields' places and the drift.
         names: in their order.
         movers: collider number and motion of those that move.
+        ripples: collider number, motion and mesh in its place of those that change their form.
+            Their shapes are as the first frame finds them.
         shapes: their proxies in their places.
     """
 
@@ -62,6 +66,7 @@ class Colliders:
     names: list[str]
     movers: list[tuple[int, Mover]]
     shapes: list[Shape]
+    ripples: dict[int, tuple[Ripple, TriMesh]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         fields = self.fields
@@ -72,6 +77,11 @@ class Colliders:
         """Return the sharp corners and edges of all colliders that have any, cut to about a spacing (m)."""
         movers, found = dict(self.movers), []
         for c, shape in enumerate(self.shapes):
+            room, grip = float(self.touch.room[c]), float(self.touch.grip[c])
+            if c in self.ripples:
+                mover, mesh = self.ripples[c]
+                found.append(Corners(mesh.points, mesh.edges.astype(np.int32), room, grip, mover, mesh.faces))
+                continue
             if shape.kind == "box":
                 mesh = outline([shape], TriMesh(np.zeros((0, 3)), np.zeros((0, 3), np.int32)))
             elif shape.kind in ("hull", "surface") and shape.mesh is not None:
@@ -80,9 +90,13 @@ class Colliders:
                 continue  # nothing about it is sharp
             points, edges = sharp_corners(mesh, spacing_m)
             if len(edges):
-                room, grip = float(self.touch.room[c]), float(self.touch.grip[c])
                 found.append(Corners(points, edges, room, grip, movers.get(c)))
         return found
+
+    def leave_ripples(self) -> None:
+        """Take what changes its form out of the fields, which stay as they are: it is touched by its faces alone."""
+        for c in self.ripples:
+            self.fields.low[c], self.fields.high[c] = NOWHERE, NOWHERE
 
     def move_to(self, frame: float) -> None:
         """Put every moving collider where it is at a frame, and note how it went there."""
@@ -134,6 +148,7 @@ def build_colliders(
     """
     shapes: list[Shape] = []
     room, grip, slip, bounce, both, names, movers = [], [], [], [], [], [], []
+    ripples: dict[int, tuple[Ripple, TriMesh]] = {}
     ground = setup.world.ground
     if ground is not None:
         shapes.append(Shape("plane", origin=np.array([0.0, ground.height, 0.0])))
@@ -148,9 +163,16 @@ def build_colliders(
             continue
         values = resolved.document["bodies"][k]
         kind = values["proxy"]["kind"]
-        for shape in proxy_shapes(body, values["proxy"], placed_mesh(body, assets)):
+        mesh = placed_mesh(body, assets)
+        for shape in proxy_shapes(body, values["proxy"], mesh):
             if values["motion"] is not None:
-                movers.append((len(shapes), Mover(values["motion"], body.place.translate)))
+                mover = mover_of(values["motion"], body.place.translate, setup.fps)
+                if isinstance(mover, Ripple):
+                    ripples[len(shapes)] = mover, mesh
+                    form = mover.points_at(mesh.points, setup.frames[0] - setup.preroll)
+                    shape = Shape("surface", mesh=mesh.moved(form))
+                else:
+                    movers.append((len(shapes), mover))
             shapes.append(shape)
             room.append(values["thickness"])
             grip.append(values["friction"])
@@ -169,7 +191,7 @@ def build_colliders(
         both=np.array(both, dtype=np.bool_),
         drift=drift,
     )
-    return Colliders(build_fields([*shapes, *(more or [])], reach), touch, names, movers, shapes)
+    return Colliders(build_fields([*shapes, *(more or [])], reach), touch, names, movers, shapes, ripples)
 
 
 def shape_box(shape: Shape) -> Floats:

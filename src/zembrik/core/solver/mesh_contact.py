@@ -124,6 +124,25 @@ def find_touching(  # type: ignore[no-untyped-def]
 
 
 @kernel
+def mark_touched(faces, edges, point_pairs, edge_pairs, touching, first, out):  # type: ignore[no-untyped-def]
+    """Fill out (g,) with whether each of the g points from number `first` on is in a touching pair."""
+    out[:] = False
+    count = len(point_pairs)
+    for q in range(len(touching)):
+        if not touching[q]:
+            continue
+        if q < count:
+            p, t = point_pairs[q, 0], point_pairs[q, 1]
+            four = (p, faces[t, 0], faces[t, 1], faces[t, 2])
+        else:
+            e, f = edge_pairs[q - count, 0], edge_pairs[q - count, 1]
+            four = (edges[e, 0], edges[e, 1], edges[f, 0], edges[f, 1])
+        for i in four:
+            if first <= i < first + len(out):
+                out[i - first] = True
+
+
+@kernel
 def _move(x, before, w, i, j, k, m, ci, cj, ck, cm, push, nx, ny, nz, grip, slip):  # type: ignore[no-untyped-def]
     """Move four points by their shares of a push along n, then take back what they slid, at most friction times it."""
     weight = w[i] * ci * ci + w[j] * cj * cj + w[k] * ck * ck + w[m] * cm * cm
@@ -184,7 +203,7 @@ def _move(x, before, w, i, j, k, m, ci, cj, ck, cm, push, nx, ny, nz, grip, slip
 def solve_touching(  # type: ignore[no-untyped-def]
     x, before, w, room, grip, slip, faces, edges, point_pairs, point_apart, edge_pairs, edge_apart, touching
 ):
-    """Bring every touching pair apart, in order; returns how many were.
+    """Bring every touching pair apart, in order; returns how many were, and how many of them had crossed.
 
     Args:
         x, before: float64 (N, 3), places now and at the substep's start, metres; x changes.
@@ -194,7 +213,7 @@ def solve_touching(  # type: ignore[no-untyped-def]
         point_apart, edge_apart: float64 (m,), the most each pair may be held apart, metres.
         touching: bool (all pairs,).
     """
-    count, found = len(point_pairs), 0
+    count, found, crossed = len(point_pairs), 0, 0
     for q in range(len(touching)):
         if not touching[q]:
             continue
@@ -205,6 +224,7 @@ def solve_touching(  # type: ignore[no-untyped-def]
             push = min(room[p] + room[a], point_apart[q]) - gap
             if push > 0.0:
                 found += 1
+                crossed += gap < 0.0
                 rub, slide = np.sqrt(grip[p] * grip[a]), np.sqrt(slip[p] * slip[a])
                 _move(x, before, w, p, a, b, c, 1.0, -u, -v, -s, push, nx, ny, nz, rub, slide)
         else:
@@ -214,9 +234,10 @@ def solve_touching(  # type: ignore[no-untyped-def]
             push = min(room[a] + room[c], edge_apart[q - count]) - gap
             if push > 0.0:
                 found += 1
+                crossed += gap < 0.0
                 rub, slide = np.sqrt(grip[a] * grip[c]), np.sqrt(slip[a] * slip[c])
                 _move(x, before, w, a, b, c, d, 1.0 - s, s, t2 - 1.0, -t2, push, nx, ny, nz, rub, slide)
-    return found
+    return found, crossed
 
 
 @parallel_kernel

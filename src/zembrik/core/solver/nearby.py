@@ -24,6 +24,7 @@ from zembrik.core.solver.colour import neighbourhoods
 from zembrik.core.solver.mesh_contact import edge_gap, point_gap
 
 POINTS_A_PATCH = 12
+FORM = -1_000_000  # the groups of colliders that change their form are this and below
 ROOM = 48  # pairs of things that most pairs of patches hold at most
 FLAT = 1.5  # radians between any two normals of a patch and its neighbour, below which they cannot touch
 
@@ -217,8 +218,9 @@ def _reach(p, q, ahead, reach, steps):  # type: ignore[no-untyped-def]
 def meet_patches(order, bounds, patches, group, reach, steps, out):  # type: ignore[no-untyped-def]
     """Write to out (room, 2) the pairs of patches to be searched; returns how many there are.
 
-    `order` sorts the widened boxes by their low x; `group` (P,) is -1 for colliders' corners, which do
-    not meet each other, else twice the body's number, odd when it is not kept apart from itself.
+    `order` sorts the widened boxes by their low x; `group` (P,) is negative for rigid bodies' and
+    colliders' corners, which do not meet each other (but for colliders that change their form, `FORM` and
+    below, which rigid bodies meet), else twice the body's number, odd when it is not kept apart from itself.
     """
     box, cone, wide = bounds.box, bounds.cone, bounds.wide
     found = 0
@@ -236,7 +238,9 @@ def meet_patches(order, bounds, patches, group, reach, steps, out):  # type: ign
                 or box[q, 2] - box[p, 5] > both
             ):
                 continue
-            if group[p] == group[q] and (group[p] < 0 or group[p] % 2 == 1 or _flat_together(p, q, patches, cone)):
+            if group[p] < 0 and group[q] < 0 and (group[p] <= FORM) == (group[q] <= FORM):
+                continue
+            if group[p] == group[q] and (group[p] % 2 == 1 or _flat_together(p, q, patches, cone)):
                 continue
             if _apart(box[p], box[q], _reach(p, q, bounds.ahead, reach, steps)):
                 continue

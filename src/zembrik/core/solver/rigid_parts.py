@@ -6,7 +6,7 @@ import numpy as np
 
 from zembrik.core.mesh.inertia import mass_of
 from zembrik.core.mesh.trimesh import TriMesh
-from zembrik.core.motion.rigid import Mover
+from zembrik.core.motion.ripple import mover_of
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import Assets, placed_mesh
 from zembrik.core.setup.document import Setup
@@ -48,7 +48,7 @@ def rigid_parts(setup: Setup, resolved: Resolved, assets: Assets) -> list[RigidP
                     values["thickness"], material["friction"], material["sliding_friction"], material["bounce"]
                 ),
                 weight=values["gravity"],
-                mover=Mover(motion, body.place.translate) if motion is not None else None,
+                mover=mover_of(motion, body.place.translate, setup.fps) if motion is not None else None,
                 release=None if values["release"] is None else float(values["release"]),
             )
         )

@@ -12,20 +12,6 @@ from zembrik.core.solver.rigid import kinetic_energy
 from zembrik.core.solver.step import Stepper
 from zembrik.core.solver.world import World
 
-# name: (unit it is shown in, factor from SI to that unit, words)
-STATS: dict[str, tuple[str, float, str]] = {
-    "worst_penetration": ("mm", 1e3, "deepest point or face centre inside the room kept free"),
-    "mean_penetration": ("mm", 1e3, "mean over all places inside the room kept free"),
-    "worst_stretch": ("%", 1e2, "largest strain of a triangle along warp or weft"),
-    "mean_stretch": ("%", 1e2, "mean strain along warp or weft"),
-    "residual": ("mm", 1e3, "farthest that one more pass over the stiffnesses would move a point"),
-    "passes": ("a substep", 1.0, "passes made in the mean"),
-    "top_speed": ("m/s", 1.0, "fastest point"),
-    "kinetic_energy": ("J", 1.0, "energy of all motion"),
-    "asleep": ("bodies", 1.0, "rigid bodies that rest until something wakes them"),
-    "contacts": ("points", 1.0, "points resting on or pressed against something"),
-}
-
 
 @parallel_kernel
 def _face_middles(points, x, middles):  # type: ignore[no-untyped-def]
@@ -48,7 +34,7 @@ class Meter:
         self.room = np.concatenate([world.skin[:, 0], world.skin[corner, 0]])
 
     def measure(self, stepper: Stepper) -> dict[str, float]:
-        """Return every figure of `STATS` of what the stepper has come to, in SI units."""
+        """Return every figure of `figures.STATS` of what the stepper has come to, in SI units."""
         world = self.world
         speed_sq = np.einsum("ij,ij->i", world.v, world.v)
         stretch = mean = 0.0

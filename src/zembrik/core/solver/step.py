@@ -13,6 +13,9 @@ from zembrik.core.solver.sweep import begin_substep, end_substep, sweep_air, swe
 from zembrik.core.solver.world import World
 
 
+SWEEPS_OF_TOUCHING = 8  # at most, at the end of a pass
+
+
 class Stepper:
     """Moves a world forward in time, frame by frame.
 
@@ -32,6 +35,7 @@ class Stepper:
         self.passes, self.residual_m = float(iterations), 0.0
         self.held = nothing_held(len(world.membrane.points), len(world.bend.points), len(world.tets.points))
         self.last = np.empty_like(world.x)
+        world.colliders.leave_ripples()
         self.dt = 1.0 / (fps * substeps)  # seconds
         world.solids.sweeps = max(SWEEPS_A_SUBSTEP, -(-SWEEPS_A_FRAME // substeps))
         self.damped = bool((world.membrane.rest[:, 7] > 0.0).any() or (world.tets.rest[:, 12] > 0.0).any())
@@ -83,7 +87,7 @@ class Stepper:
             solids.drive(end, dt)
             solids.meet(x, before, w, dt)
         if touching.any:
-            touching.begin(x[:cloth], before[:cloth], end)
+            touching.begin(x, before, solids.rigid, end)
         if self.coarse is not None:
             step_coarse(self.coarse, world.membrane.points, world.membrane.rest, x[:cloth])
         done = 0
@@ -119,7 +123,7 @@ class Stepper:
         x, w, touching = world.x, world.w, world.touching
         sweep_elastic(world.colours, world.membrane, world.bend, world.tets, self.held, w, x, dt, done > 0, keep)
         if touching.any:
-            touching.solve(x[: world.cloth])
+            touching.solve(x, w, world.solids.rigid)
         if world.cloth:
             solve_contacts(
                 world.colliders.fields, world.colliders.touch, world.skin, w, x, before, 0.0 if done else dt * dt,
@@ -127,5 +131,7 @@ class Stepper:
             )  # fmt: skip
         if world.solids.any:
             world.solids.solve(x, w)
-        if touching.any and touching.layers:
-            touching.solve(x[: world.cloth])  # once more: what was pushed must not go through another layer
+        if touching.any and (touching.layers or touching.guest_end > touching.count):
+            # Once more: what was pushed must not go through another layer. And whatever has crossed when the
+            # substep ends would be on its other side from then on.
+            touching.solve(x, w, world.solids.rigid, SWEEPS_OF_TOUCHING)

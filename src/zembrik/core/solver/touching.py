@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from itertools import pairwise
 
 import numpy as np
@@ -10,8 +10,17 @@ from numpy.typing import NDArray
 
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.motion.rigid import Mover
-from zembrik.core.solver.mesh_contact import find_touching, measure_gaps, solve_touching
-from zembrik.core.solver.nearby import Search, make_patches
+from zembrik.core.solver.arrays import Rigid
+from zembrik.core.solver.guests import (
+    GuestPart,
+    gather_guests,
+    give_to_carriers,
+    place_guests,
+    shift_guests,
+    weigh_guests,
+)
+from zembrik.core.solver.mesh_contact import find_touching, mark_touched, measure_gaps, solve_touching
+from zembrik.core.solver.nearby import FORM, Search, make_patches
 
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int32]
@@ -22,13 +31,14 @@ AHEAD = 6  # substeps that the pairs found are to hold, if everything keeps its 
 
 @dataclass(frozen=True)
 class Corners:
-    """The sharp corners and edges of a collider's proxy.
+    """The sharp corners and edges of a collider's proxy, or all of a collider that changes its form.
 
     Attributes:
         points: float64 (c, 3), where they are in the collider's place, metres.
         edges: int32 (e, 2), of these points.
         room, grip: the collider's thickness in metres and friction.
         mover: what moves it.
+        faces: int32 (f, 3), of these points: a surface that nothing may go through.
     """
 
     points: Floats
@@ -36,6 +46,7 @@ class Corners:
     room: float
     grip: float
     mover: Mover | None
+    faces: Whole = field(default_factory=lambda: np.zeros((0, 3), np.int32))
 
 
 def sharp_corners(mesh: TriMesh, spacing_m: float) -> tuple[Floats, Whole]:
@@ -67,46 +78,64 @@ def sharp_corners(mesh: TriMesh, spacing_m: float) -> tuple[Floats, Whole]:
 
 
 class Touching:
-    """Finds and solves the touching pairs of cloth points, faces and edges.
+    """Finds and solves the touching pairs of points, faces and edges.
+
+    The points are the cloth's, then the guests of soft and rigid bodies, then the colliders'.
 
     Args:
         x: float64 (n, 3), the cloth's places at rest; kept as the measure of what is apart at rest.
         faces: int32 (T, 3). edges: int32 (E, 2), all of the cloth.
         w: float64 (n,), inverse masses. skin: float64 (n, 5), see `world.World`.
         body: int32 (n,), which cloth each point belongs to.
-        level: "points" (colliders' corners are not looked at), "faces" or "edges".
+        level: "points" (corners are not looked at), "faces" or "edges".
         itself: whether a cloth is kept apart from itself.
-        corners: the colliders' sharp corners.
+        guests: of soft and rigid bodies. particles, bodies: how many of either there are.
+        corners: the colliders' sharp corners, and what changes its form.
     """
 
     def __init__(
-        self, x: Floats, faces: Whole, edges: Whole, w: Floats, skin: Floats, body: Whole,
-        level: str, itself: bool, corners: list[Corners],
+        self, x: Floats, faces: Whole, edges: Whole, w: Floats, skin: Floats, body: Whole, level: str, itself: bool,
+        guests: list[GuestPart], particles: int, bodies: int, corners: list[Corners],
     ) -> None:  # fmt: skip
-        corners = corners if level != "points" else []
-        self.count = len(x)
-        self.faces, self.corners = np.ascontiguousarray(faces), corners
-        added = [c.points for c in corners]
-        self.x = np.concatenate([x, *added])
-        self.before = self.x.copy()
-        self.rest = self.x.copy()
+        if level == "points":
+            guests = [g for g in guests if len(g.faces)]
+            corners = [c for c in corners if len(c.faces)]
+        self.count, self.corners = len(x), corners
+        others: list[GuestPart | Corners] = [*guests, *corners]
+        self.x = np.concatenate([x, *[o.points for o in others]])
+        self.before, self.rest = self.x.copy(), self.x.copy()
         self.w = np.concatenate([w, np.zeros(len(self.x) - self.count)])
-        self.room = np.concatenate([skin[:, 0], *[np.full(len(c.points), c.room) for c in corners]])
-        grips = [np.full(len(c.points), c.grip) for c in corners]
-        self.grip, self.slip = np.concatenate([skin[:, 1], *grips]), np.concatenate([skin[:, 2], *grips])
-        self.first = self.count + np.concatenate([[0], np.cumsum([len(c.points) for c in corners])]).astype(int)
-        lone = len(self.x) - self.count
-        whose = np.concatenate([2 * body + (not itself), np.full(lone, -1)]).astype(np.int64)
-        joined = [c.edges + s for c, s in zip(corners, self.first, strict=False)]
-        self.edges = np.ascontiguousarray(np.concatenate([edges, *joined]).astype(np.int32))
+        sizes = [len(o.points) for o in others]
+        self.room = np.concatenate([skin[:, 0], np.repeat([o.room for o in others], sizes)])
+        self.grip = np.concatenate([skin[:, 1], np.repeat([o.grip for o in others], sizes)])
+        slips = [o.slip if isinstance(o, GuestPart) else o.grip for o in others]
+        self.slip = np.concatenate([skin[:, 2], np.repeat(slips, sizes)])
+        start = self.count + np.concatenate([[0], np.cumsum(sizes)]).astype(int)
+        self.guests, self.guest_end = gather_guests(guests), int(start[len(guests)])
+        self.first = start[len(guests) :]
+        self.faces = np.ascontiguousarray(
+            np.concatenate([faces, *[o.faces + s for o, s in zip(others, start, strict=False)]]).astype(np.int32)
+        )
+        self.edges = np.ascontiguousarray(
+            np.concatenate([edges, *[o.edges + s for o, s in zip(others, start, strict=False)]]).astype(np.int32)
+        )
+        # Soft bodies are not kept apart from themselves; rigid bodies and colliders meet elsewhere.
+        soft = int(body.max(initial=-1)) + 1
+        marks = [
+            2 * (soft + k) + 1 if isinstance(o, GuestPart) and o.rigid < 0 else -1 - k for k, o in enumerate(others)
+        ]
+        # A collider that changes its form has no field: rigid bodies meet it here.
+        marks = [FORM - k if m < 0 and isinstance(o, Corners) and len(o.faces) else m
+                 for k, (m, o) in enumerate(zip(marks, others, strict=True))]  # fmt: skip
+        whose = np.concatenate([2 * body + (not itself), np.repeat(np.array(marks, np.int64), sizes)]).astype(np.int64)
+        self.any = bool(len(self.faces)) and (itself or len(np.unique(whose)) > 1)
+        self.layers = itself or len(np.unique(whose[whose >= 0])) > 1  # whether cloth is kept apart from cloth
         patches = make_patches(self.x, self.edges, self.faces, whose)
         group = whose[patches.points[patches.point_span[:-1]]]
         self.search = Search(patches, self.edges, self.faces, group, level == "edges")
         self.whose = whose
-        self.layers = itself or len(np.unique(body)) > 1  # whether cloth is kept apart from cloth
-        self.any = bool(len(x)) and (self.layers or bool(corners))
-        ends = x[edges] if len(edges) else np.ones((1, 2, 3))
-        spacing = float(np.linalg.norm(ends[:, 0] - ends[:, 1], axis=1).mean()) if len(edges) else 1.0
+        ends = self.x[edges] if len(edges) else self.x[self.edges]
+        spacing = float(np.linalg.norm(ends[:, 0] - ends[:, 1], axis=1).mean()) if len(ends) else 1.0
         most = float(self.room.max(initial=0.0))
         self.margin = max(MARGIN * spacing, most)  # metres that things may go before the pairs are looked for anew
         self.reach = 2.0 * most + self.margin
@@ -116,11 +145,21 @@ class Touching:
         self.touching = np.zeros(0, np.bool_)
         self.spare, self.last, self.steps = np.zeros(0), self.x.copy(), 0
         self.touched = 0  # pairs apart in the last pass
+        self.crowd, self.crowd_rigid = np.zeros(particles), np.zeros(bodies)
+        self.near_guests = np.zeros(self.guest_end - self.count, np.bool_)
 
-    def begin(self, x: Floats, before: Floats, frame: float) -> None:
-        """Take the cloth's places (n, 3), now and at the substep's start, and put the corners where they are."""
-        self.x[: self.count], self.before[: self.count] = x, before
-        self.before[self.count :] = self.x[self.count :]
+    def begin(self, x: Floats, before: Floats, rigid: Rigid, frame: float) -> None:
+        """Take all places at a substep's beginning.
+
+        Args:
+            x, before: float64 (n, 3), all particles now and at the substep's start, metres.
+            rigid: the rigid bodies. frame: at its end, where the colliders are.
+        """
+        guests = slice(self.count, self.guest_end)
+        self.x[: self.count], self.before[: self.count] = x[: self.count], before[: self.count]
+        place_guests(self.guests, rigid, rigid.before, before, self.before[guests])
+        place_guests(self.guests, rigid, rigid.place, x, self.x[guests])
+        self.before[self.guest_end :] = self.x[self.guest_end :]
         self._move_corners(frame)
         self.steps += 1
         if self.built is None or self.steps > AHEAD or self._off() > 0.5 * self.margin:
@@ -138,8 +177,7 @@ class Touching:
     def _move_corners(self, frame: float) -> None:
         for corner, first in zip(self.corners, self.first, strict=False):
             if corner.mover is not None:
-                turn, shift = corner.mover.at(frame)
-                self.x[first : first + len(corner.points)] = corner.points @ turn.T + shift
+                self.x[first : first + len(corner.points)] = corner.mover.points_at(corner.points, frame)
 
     def _look(self) -> None:
         self.built, self.steps = self.x.copy(), 0
@@ -155,15 +193,38 @@ class Touching:
         self.spare = np.full(len(self.touching), -np.inf)  # so that each is measured once
         self.last = self.x.copy()
 
-    def solve(self, x: Floats) -> None:
-        """Bring touching pairs apart; x (n, 3) are the cloth's places, and change."""
-        if not len(self.touching):
-            self.touched = 0
-            return
-        self.x[: self.count] = x
+    def solve(self, x: Floats, w: Floats, rigid: Rigid, sweeps: int = 1) -> None:
+        """Bring touching pairs apart; places x (n, 3) of all particles and the bodies' shifts change.
+
+        Args:
+            x, w: float64 (n, 3) and (n,), all particles' places in metres and inverse masses in 1/kg.
+            rigid: the rigid bodies.
+            sweeps: how often at most, as long as something is found that has crossed.
+        """
+        self.touched = 0
+        if len(self.touching):
+            for _ in range(sweeps):
+                if not self._sweep(x, w, rigid):
+                    break
+
+    def _sweep(self, x: Floats, w: Floats, rigid: Rigid) -> bool:
+        """Bring touching pairs apart once; tell whether any had crossed."""
+        guests = slice(self.count, self.guest_end)
+        self.x[: self.count] = x[: self.count]
+        if self.guest_end > self.count:
+            place_guests(self.guests, rigid, rigid.place, x, self.x[guests])
+            shift_guests(self.guests, rigid, self.x[guests])
         things = (self.faces, self.edges, self.point_pairs, self.point_apart, self.edge_pairs, self.edge_apart)
         find_touching(self.x, self.before, self.x - self.last, self.room, *things, self.spare, self.touching)
         self.last[...] = self.x
+        if self.guest_end > self.count:
+            mark_touched(self.faces, self.edges, self.point_pairs, self.edge_pairs, self.touching, self.count,
+                         self.near_guests)  # fmt: skip
+            weigh_guests(self.guests, rigid, w, self.near_guests, self.crowd, self.crowd_rigid, self.w[guests])
         surfaces = (self.w, self.room, self.grip, self.slip)
-        self.touched = int(solve_touching(self.x, self.before, *surfaces, *things, self.touching))
-        x[:] = self.x[: self.count]
+        found, crossed = solve_touching(self.x, self.before, *surfaces, *things, self.touching)
+        self.touched = int(found)
+        x[: self.count] = self.x[: self.count]
+        if self.guest_end > self.count:
+            give_to_carriers(self.guests, rigid, w, x, self.x[guests], self.last[guests], self.w[guests])
+        return bool(crossed)

@@ -191,8 +191,7 @@ class World:
         for cloth in self.shrinking:
             self.membrane.rest[cloth.numbers, :4] = cloth.rest / at(cloth.factor, frame)
         for handle in self.handles:
-            turn, shift = handle.mover.at(frame)
-            self.x[handle.numbers] = handle.rest @ turn.T + shift
+            self.x[handle.numbers] = handle.mover.points_at(handle.rest, frame)
 
     def keep_dents(self, seconds: float) -> None:
         """Let what yields take on some of the form it was forced into."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from functools import lru_cache
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from fastapi import APIRouter, Request
@@ -14,15 +14,13 @@ from sqlalchemy.orm import Session
 from zembrik.core.exchange.delivery import FORMATS
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
-from zembrik.core.proxy.fit import PROXY_WORDS
-from zembrik.core.proxy.measure import Fit, measure_fit
+from zembrik.core.proxy.words import PROXY_WORDS
 from zembrik.core.setup.assets import placed_mesh
 from zembrik.core.setup.document import Body, FileMesh, Keys, Proxy, Setup, parse_setup
 from zembrik.core.setup.materials import PRESETS, SIMULATED, filled_dials
 from zembrik.core.setup.profiles import PROFILES
 from zembrik.core.setup.resolve import Resolved, resolve
-from zembrik.core.solver.colliders import proxy_shapes
-from zembrik.core.solver.stats import STATS
+from zembrik.core.solver.figures import STATS
 from zembrik.core.units import UNIT_NAMES
 from zembrik.library.bakes import ACTIVE, bakes_of, findings_of, progress_of, shown_bake, stale_reasons
 from zembrik.library.deliveries import deliveries_of
@@ -33,6 +31,9 @@ from zembrik.library.store import StoredAssets
 from zembrik.web.dials import Dial, dial
 from zembrik.web.render import Db, Places, Words, templates
 from zembrik.web.stations import NAMES, stations
+
+if TYPE_CHECKING:
+    from zembrik.core.proxy.measure import Fit
 
 router = APIRouter()
 CHANGES = {  # a cloth's values over frames: title, what stands for no change, what it does
@@ -148,6 +149,9 @@ def _intake(setup: Setup, resolved: Resolved, number: int | None, places: Settin
 @lru_cache(maxsize=256)
 def _fit(document: str, proxy: str, places: Settings) -> Fit | str:
     """Return a proxy held against its mesh, remembered by the body's and the proxy's documents."""
+    from zembrik.core.proxy.measure import measure_fit  # see `app._warm_up`
+    from zembrik.core.solver.colliders import proxy_shapes
+
     body = Body.model_validate_json(document)
     try:
         mesh = placed_mesh(body, StoredAssets(places))

@@ -9,13 +9,9 @@ from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
 from zembrik.core.cache.reader import Cache
-from zembrik.core.motion.rigid import Mover
 from zembrik.core.problem import Problem
-from zembrik.core.proxy.outline import outline
 from zembrik.core.setup.assets import placed_mesh
 from zembrik.core.setup.resolve import resolve
-from zembrik.core.solver.colliders import proxy_shapes
-from zembrik.core.solver.pins import pinned_points
 from zembrik.library.bakes import cache_path, findings_of, get_bake
 from zembrik.library.shots import get_shot, head_setup
 from zembrik.library.store import StoredAssets
@@ -29,6 +25,11 @@ BINARY = "application/octet-stream"
 @router.get("/shots/{shot_id}/scene.bin")
 def scene(request: Request, db: Db, places: Places, shot_id: int) -> Response:
     """Return every body's mesh where it stands, its pinned points, its proxy, and its motion frame by frame."""
+    from zembrik.core.motion.ripple import mover_of  # see `app._warm_up`
+    from zembrik.core.proxy.outline import outline
+    from zembrik.core.solver.colliders import proxy_shapes
+    from zembrik.core.solver.pins import pinned_points
+
     with db.session() as session:
         shot = get_shot(session, shot_id)
         setup, head = head_setup(shot), shot.head
@@ -56,7 +57,7 @@ def scene(request: Request, db: Db, places: Places, shot_id: int) -> Response:
             for pin in body.pins:
                 held |= pinned_points(pin, mesh.points, body.name)
             if body.motion is not None:
-                mover = Mover(body.motion.model_dump(), body.place.translate)
+                mover = mover_of(body.motion.model_dump(), body.place.translate, setup.fps)
                 poses = [mover.at(frame) for frame in range(setup.frames[0], setup.frames[1] + 1)]
                 entry["motion"] = pack.add(np.array([np.column_stack(pose).T.ravel() for pose in poses]), "<f4")
             entry["pins"] = pack.add(np.flatnonzero(held), "<u4")

@@ -8,7 +8,7 @@ import numpy as np
 from fastapi import APIRouter
 from sqlalchemy import func, select
 
-from zembrik.core.solver.stats import STATS
+from zembrik.core.solver.figures import STATS
 from zembrik.library.bakes import ACTIVE, USUAL_FRAMES, progress_of, shown_bake, stale_reasons
 from zembrik.library.deliveries import deliveries_of
 from zembrik.library.models import Bake

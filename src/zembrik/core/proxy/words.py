@@ -1,0 +1,13 @@
+"""The kinds of proxies, in words; `fit` makes them."""
+
+from __future__ import annotations
+
+PROXY_WORDS = {
+    "plane": "an endless flat side",
+    "ball": "a ball around the mesh",
+    "box": "a box along the body's own axes",
+    "capsule": "a rounded rod along the mesh",
+    "hull": "the tightest shape without hollows",
+    "hulls": "several hulls, so that hollows stay",
+    "surface": "the mesh itself, exactly",
+}
