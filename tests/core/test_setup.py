@@ -95,8 +95,9 @@ def test_the_published_schema_is_the_one_in_force():
 
 def test_examples_are_what_the_demo_makes():
     from zembrik.library.fair import demo_shots
+    from zembrik.library.fair_hard import hard_shots
 
-    for shot in demo_shots():
+    for shot in [*demo_shots(), *hard_shots()]:
         name = shot.setup["title"].lower().replace(" ", "-")
         assert json.loads((ROOT / "examples" / f"{name}.json").read_text()) == json.loads(json.dumps(shot.setup))
         for file, data in shot.files.items():

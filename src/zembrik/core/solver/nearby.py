@@ -6,9 +6,10 @@ nearly flat, with a neighbour that continues it, cannot touch itself (the normal
 a half space: Volino and Magnenat-Thalmann 1994). Only the patches left over are searched,
 each pair on its own, so the pairs come in an order that no thread changes.
 
-What is found is to hold for some steps. Patches that go the same way stay as far apart as they
-are, however fast they go; so the reach of a pair of patches is widened by the way that one goes
-relative to the other in that time, not by the way that anything goes.
+What is found is to hold for some steps. Every point is expected to go on as it went: boxes cover
+all of that way (as seen by one who goes with the whole), and a pair is found when the ways
+of its points, relative to each other, could bring it together. Only for patches that leave their
+expected way, not for those that are fast, a new search is necessary.
 """
 
 from __future__ import annotations
@@ -25,7 +26,7 @@ from zembrik.core.solver.mesh_contact import edge_gap, point_gap
 
 POINTS_A_PATCH = 12
 FORM = -1_000_000  # the groups of colliders that change their form are this and below
-ROOM = 48  # pairs of things that most pairs of patches hold at most
+ROOM = 96  # pairs of things that most pairs of patches hold at most
 FLAT = 1.5  # radians between any two normals of a patch and its neighbour, below which they cannot touch
 
 Floats = NDArray[np.float64]
@@ -93,51 +94,46 @@ class Bounds(NamedTuple):
     """What is known of each patch when the search begins.
 
     Attributes:
-        box: float64 (P, 6), lowest and highest corner around all that is the patch's, metres.
+        box: float64 (P, 6), lowest and highest corner around all that is the patch's, and all its way, metres.
         cone: float64 (P, 4), mean normal and least cosine to it.
-        ahead: float64 (P, 3), what its points go in the mean in a step, metres.
-        wide: float64 (P,), by how much its box must be widened to meet all it may reach, metres.
         edge_box, face_box: float64 (E, 6) and (T, 6), of edges and faces in the order of the patches.
     """
 
     box: Floats
     cone: Floats
-    ahead: Floats
-    wide: Floats
     edge_box: Floats
     face_box: Floats
 
 
 @kernel
-def _add(x, i, box):  # type: ignore[no-untyped-def]
+def _add(x, ahead, i, box):  # type: ignore[no-untyped-def]
     for axis in range(3):
-        box[axis], box[3 + axis] = min(box[axis], x[i, axis]), max(box[3 + axis], x[i, axis])
+        low, high = min(x[i, axis], ahead[i, axis]), max(x[i, axis], ahead[i, axis])
+        box[axis], box[3 + axis] = min(box[axis], low), max(box[3 + axis], high)
 
 
 @kernel
-def _bound(p, x, way, edges, faces, patches, bounds):  # type: ignore[no-untyped-def]
-    """Fill the bounds of patch p but for `wide`."""
-    box, cone, ahead = bounds.box[p], bounds.cone[p], bounds.ahead[p]
-    box[:3], box[3:], ahead[:] = np.inf, -np.inf, 0.0
-    count = patches.point_span[p + 1] - patches.point_span[p]
+def _bound(p, x, ahead, edges, faces, patches, bounds):  # type: ignore[no-untyped-def]
+    """Fill the bounds of patch p."""
+    box, cone = bounds.box[p], bounds.cone[p]
+    box[:3], box[3:] = np.inf, -np.inf
     for n in range(patches.point_span[p], patches.point_span[p + 1]):
-        i = patches.points[n]
-        _add(x, i, box)
-        for axis in range(3):
-            ahead[axis] += way[i, axis] / count
+        _add(x, ahead, patches.points[n], box)
     for n in range(patches.edge_span[p], patches.edge_span[p + 1]):
         own = bounds.edge_box[n]
         own[:3], own[3:] = np.inf, -np.inf
         for k in range(2):
-            _add(x, edges[patches.edges[n], k], own)
-            _add(x, edges[patches.edges[n], k], box)
+            _add(x, ahead, edges[patches.edges[n], k], own)
+        for axis in range(3):
+            box[axis], box[3 + axis] = min(box[axis], own[axis]), max(box[3 + axis], own[3 + axis])
     sx, sy, sz = 0.0, 0.0, 0.0
     for n in range(patches.face_span[p], patches.face_span[p + 1]):
         t, own = patches.faces[n], bounds.face_box[n]
         own[:3], own[3:] = np.inf, -np.inf
         for k in range(3):
-            _add(x, faces[t, k], own)
-            _add(x, faces[t, k], box)
+            _add(x, ahead, faces[t, k], own)
+        for axis in range(3):
+            box[axis], box[3 + axis] = min(box[axis], own[axis]), max(box[3 + axis], own[3 + axis])
         nx, ny, nz = _unit_normal(x, faces, t)
         sx, sy, sz = sx + nx, sy + ny, sz + nz
     size = np.sqrt(sx * sx + sy * sy + sz * sz) + 1e-300
@@ -150,29 +146,33 @@ def _bound(p, x, way, edges, faces, patches, bounds):  # type: ignore[no-untyped
 
 
 @parallel_kernel
-def bound_patches(x, way, edges, faces, patches, bounds):  # type: ignore[no-untyped-def]
-    """Fill the bounds of all patches but for `wide`; way (N, 3) is what each point goes in a step, metres."""
+def bound_patches(x, ahead, edges, faces, patches, bounds):  # type: ignore[no-untyped-def]
+    """Fill the bounds of all patches; ahead (N, 3) is where each point is expected in the end, metres."""
     for p in numba.prange(len(bounds.box)):
-        _bound(p, x, way, edges, faces, patches, bounds)
+        _bound(p, x, ahead, edges, faces, patches, bounds)
 
 
 @kernel
-def _off_its_way(p, x, built, ahead, steps, patches):  # type: ignore[no-untyped-def]
-    most = 0.0
-    for n in range(patches.end_span[p], patches.end_span[p + 1]):
-        i, total = patches.ends[n], 0.0
-        for axis in range(3):
-            off = x[i, axis] - built[i, axis] - steps * ahead[p, axis]
-            total += off * off
-        most = max(most, total)
-    return most
+def _any_of(p, marked, patches):  # type: ignore[no-untyped-def]
+    for n in range(patches.end_span[p], patches.end_span[p + 1]):  # noqa: SIM110 - no generators in kernels
+        if marked[patches.ends[n]]:
+            return True
+    return False
 
 
 @parallel_kernel
-def find_strayed(x, built, ahead, steps, patches, strayed):  # type: ignore[no-untyped-def]
-    """Fill strayed (P,): the square of the farthest (m²) from where a patch would be had it kept its way since."""
-    for p in numba.prange(len(strayed)):
-        strayed[p] = _off_its_way(p, x, built, ahead, steps, patches)
+def find_strayed(x, expected, off_m, patches, points, flags):  # type: ignore[no-untyped-def]
+    """Find what has left its way: points (N,) and the patches that hold any such point, flags (P,).
+
+    Args:
+        x, expected: float64 (N, 3), places and where they should be, metres.
+        off_m: how far from there is too far.
+    """
+    for i in numba.prange(len(x)):
+        a, b, c = x[i, 0] - expected[i, 0], x[i, 1] - expected[i, 1], x[i, 2] - expected[i, 2]
+        points[i] = a * a + b * b + c * c > off_m * off_m
+    for p in numba.prange(len(flags)):
+        flags[p] = _any_of(p, points, patches)
 
 
 @kernel
@@ -208,46 +208,57 @@ def _flat_together(p, q, patches, cone):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _reach(p, q, ahead, reach, steps):  # type: ignore[no-untyped-def]
-    """Return how close things of patches p and q are to be found, metres."""
-    x, y, z = ahead[p, 0] - ahead[q, 0], ahead[p, 1] - ahead[q, 1], ahead[p, 2] - ahead[q, 2]
-    return reach + steps * np.sqrt(x * x + y * y + z * z)
+def _may_meet(p, q, box, cone, patches, group, reach):  # type: ignore[no-untyped-def]
+    """Tell whether patches p and q must be searched; see `meet_patches`."""
+    if (  # written out: with slices of rows this takes five times as long
+        box[q, 0] - box[p, 3] > reach
+        or box[p, 0] - box[q, 3] > reach
+        or box[p, 1] - box[q, 4] > reach
+        or box[q, 1] - box[p, 4] > reach
+        or box[p, 2] - box[q, 5] > reach
+        or box[q, 2] - box[p, 5] > reach
+    ):
+        return False
+    if group[p] < 0 and group[q] < 0 and (group[p] <= FORM) == (group[q] <= FORM):
+        return False
+    return group[p] != group[q] or not (group[p] % 2 == 1 or _flat_together(p, q, patches, cone))
 
 
 @kernel
-def meet_patches(order, bounds, patches, group, reach, steps, out):  # type: ignore[no-untyped-def]
-    """Write to out (room, 2) the pairs of patches to be searched; returns how many there are.
-
-    `order` sorts the widened boxes by their low x; `group` (P,) is negative for rigid bodies' and
-    colliders' corners, which do not meet each other (but for colliders that change their form, `FORM` and
-    below, which rigid bodies meet), else twice the body's number, odd when it is not kept apart from itself.
-    """
-    box, cone, wide = bounds.box, bounds.cone, bounds.wide
-    found = 0
-    for i in range(len(order)):
-        p = order[i]
-        for j in range(i, len(order)):
-            q = order[j]
-            both = wide[p] + wide[q]
-            if box[q, 0] - box[p, 3] > both:
-                break
-            if (
-                box[p, 1] - box[q, 4] > both
-                or box[q, 1] - box[p, 4] > both
-                or box[p, 2] - box[q, 5] > both
-                or box[q, 2] - box[p, 5] > both
-            ):
-                continue
-            if group[p] < 0 and group[q] < 0 and (group[p] <= FORM) == (group[q] <= FORM):
-                continue
-            if group[p] == group[q] and (group[p] % 2 == 1 or _flat_together(p, q, patches, cone)):
-                continue
-            if _apart(box[p], box[q], _reach(p, q, bounds.ahead, reach, steps)):
-                continue
+def _meet_one(i, order, flags, flagged, box, cone, patches, group, reach, out):  # type: ignore[no-untyped-def]
+    """Write to out (room,) the patches that the i-th in order must be searched with; returns how many."""
+    p, found = order[i], 0
+    for j in range(i, len(order)):
+        q = order[j]
+        if box[q, 0] - box[p, 3] > reach:
+            break
+        if flagged and not (flags[p] or flags[q]):
+            continue
+        if _may_meet(p, q, box, cone, patches, group, reach):
             if found < len(out):
-                out[found, 0], out[found, 1] = min(p, q), max(p, q)
+                out[found] = q
             found += 1
     return found
+
+
+@parallel_kernel
+def meet_patches(order, flags, flagged, bounds, patches, group, reach, out, count):  # type: ignore[no-untyped-def]
+    """Write to each row of out (P, room) the patches to be searched with that patch of order; count (P,) how many.
+
+    `order` sorts the boxes by their low x; with `flagged`, only pairs with a flagged patch are wanted. `group` (P,)
+    is negative for rigid bodies' and colliders' corners, which do not meet each other (but for
+    colliders that change their form, `FORM` and below, which rigid bodies meet), else twice the body's number,
+    odd when it is not kept apart from itself.
+    """
+    for i in numba.prange(len(order)):
+        count[i] = _meet_one(i, order, flags, flagged, bounds.box, bounds.cone, patches, group, reach, out[i])
+
+
+@kernel
+def _close(way, i, j):  # type: ignore[no-untyped-def]
+    """Return the square of what points i and j go relative to each other."""
+    x, y, z = way[i, 0] - way[j, 0], way[i, 1] - way[j, 1], way[i, 2] - way[j, 2]
+    return x * x + y * y + z * z
 
 
 @kernel
@@ -275,7 +286,7 @@ def _near_of(first, last, boxes, box, reach, out):  # type: ignore[no-untyped-de
 
 
 @kernel
-def _points_of(p, q, x, faces, patches, bounds, reach, out, found):  # type: ignore[no-untyped-def]
+def _points_of(p, q, x, ahead, way, faces, patches, bounds, reach, out, found):  # type: ignore[no-untyped-def]
     """Add the pairs of patch p's points and patch q's triangles."""
     first, last = patches.face_span[q], patches.face_span[q + 1]
     near = np.empty(last - first, np.int64)
@@ -285,8 +296,8 @@ def _points_of(p, q, x, faces, patches, bounds, reach, out, found):  # type: ign
     one = np.empty(6)
     for n in range(patches.point_span[p], patches.point_span[p + 1]):
         i = patches.points[n]
-        one[0], one[1], one[2] = x[i, 0], x[i, 1], x[i, 2]
-        one[3], one[4], one[5] = x[i, 0], x[i, 1], x[i, 2]
+        one[:3], one[3:] = np.inf, -np.inf
+        _add(x, ahead, i, one)
         if _apart(one, bounds.box[q], reach):
             continue
         for m in range(count):
@@ -296,7 +307,8 @@ def _points_of(p, q, x, faces, patches, bounds, reach, out, found):  # type: ign
             a, b, c = faces[t, 0], faces[t, 1], faces[t, 2]
             if i == a or i == b or i == c:  # noqa: SIM109
                 continue
-            if abs(point_gap(x, x, i, a, b, c)[0]) >= reach:
+            closing = np.sqrt(max(_close(way, i, a), _close(way, i, b), _close(way, i, c)))
+            if abs(point_gap(x, x, i, a, b, c)[0]) >= reach + closing:
                 continue
             if found < len(out):
                 out[found, 0], out[found, 1] = i, t
@@ -305,7 +317,7 @@ def _points_of(p, q, x, faces, patches, bounds, reach, out, found):  # type: ign
 
 
 @kernel
-def _edges_of(p, q, x, edges, patches, bounds, reach, out, found):  # type: ignore[no-untyped-def]
+def _edges_of(p, q, x, way, edges, patches, bounds, reach, out, found):  # type: ignore[no-untyped-def]
     """Add the pairs of patch p's edges and patch q's."""
     first, last = patches.edge_span[q], patches.edge_span[q + 1]
     near = np.empty(last - first, np.int64)
@@ -326,7 +338,8 @@ def _edges_of(p, q, x, edges, patches, bounds, reach, out, found):  # type: igno
             c, d = edges[f, 0], edges[f, 1]
             if a == c or a == d or b == c or b == d:  # noqa: SIM109
                 continue
-            if abs(edge_gap(x, x, a, b, c, d)[0]) >= reach:
+            closing = np.sqrt(max(_close(way, a, c), _close(way, a, d), _close(way, b, c), _close(way, b, d)))
+            if abs(edge_gap(x, x, a, b, c, d)[0]) >= reach + closing:
                 continue
             if found < len(out):
                 out[found, 0], out[found, 1] = e, f
@@ -335,28 +348,30 @@ def _edges_of(p, q, x, edges, patches, bounds, reach, out, found):  # type: igno
 
 
 @kernel
-def _search(k, p, q, x, edges, faces, patches, bounds, reach, with_edges, points_out, edges_out, count):  # type: ignore[no-untyped-def]
-    found = _points_of(p, q, x, faces, patches, bounds, reach, points_out[k], 0)
+def _search(k, p, q, x, ahead, way, edges, faces, patches, bounds, reach, with_edges, points_out, edges_out, count):  # type: ignore[no-untyped-def]
+    found = _points_of(p, q, x, ahead, way, faces, patches, bounds, reach, points_out[k], 0)
     if p != q:
-        found = _points_of(q, p, x, faces, patches, bounds, reach, points_out[k], found)
+        found = _points_of(q, p, x, ahead, way, faces, patches, bounds, reach, points_out[k], found)
     count[k, 0] = found
-    count[k, 1] = _edges_of(p, q, x, edges, patches, bounds, reach, edges_out[k], 0) if with_edges else 0
+    count[k, 1] = _edges_of(p, q, x, way, edges, patches, bounds, reach, edges_out[k], 0) if with_edges else 0
 
 
 @parallel_kernel
 def search_patches(  # type: ignore[no-untyped-def]
-    pairs, x, edges, faces, patches, bounds, reach, steps, with_edges, points_out, edges_out, count
+    pairs, x, ahead, way, edges, faces, patches, bounds, reach, with_edges, points_out, edges_out, count
 ):
-    """Search each pair of patches into its own row of points_out and edges_out (pairs, room, 2); count (pairs, 2)."""
+    """Search each pair of patches into its own row of points_out and edges_out (pairs, room, 2); count (pairs, 2).
+
+    `ahead` (N, 3) is where each point is expected in the end and `way` (N, 3) the whole way there, metres.
+    """
     for k in numba.prange(len(pairs)):
         p, q = pairs[k, 0], pairs[k, 1]
-        widened = _reach(p, q, bounds.ahead, reach, steps)
-        _search(k, p, q, x, edges, faces, patches, bounds, widened, with_edges, points_out, edges_out, count)
+        _search(k, p, q, x, ahead, way, edges, faces, patches, bounds, reach, with_edges, points_out, edges_out, count)
 
 
 @parallel_kernel
 def _pack(rows, start, out):  # type: ignore[no-untyped-def]
-    for k in numba.prange(len(rows)):
+    for k in numba.prange(len(start) - 1):
         for n in range(start[k + 1] - start[k]):
             out[start[k] + n, 0], out[start[k] + n, 1] = rows[k, n, 0], rows[k, n, 1]
 
@@ -376,58 +391,76 @@ class Search:
     ) -> None:
         self.patches, self.edges, self.faces, self.group, self.with_edges = patches, edges, faces, group, with_edges
         count = len(group)
-        sizes = ((count, 6), (count, 4), (count, 3), (count,), (len(edges), 6), (len(faces), 6))
-        self.bounds = Bounds(*[np.zeros(size) for size in sizes])
-        self.strayed = np.zeros(count)
-        self.met = np.empty((256, 2), np.int32)
+        self.bounds = Bounds(*[np.zeros(size) for size in ((count, 6), (count, 4), (len(edges), 6), (len(faces), 6))])
+        self.owner = np.zeros(int(patches.point_span[-1]), np.int32)  # the patch that each point is in
+        self.owner[patches.points] = np.repeat(np.arange(count), np.diff(patches.point_span))
+        self.flags = np.zeros(count, np.bool_)
+        self.strayed = np.zeros(len(self.owner), np.bool_)
+        self.met, self.met_count = np.empty((count, 32), np.int32), np.zeros(count, np.int64)
+        self.rows = [np.empty((0, ROOM, 2), np.int32), np.empty((0, ROOM, 2), np.int32)]
 
-    def off_m(self, x: Floats, built: Floats, steps: int) -> float:
-        """Return how far any patch is from where it would be had it kept its way since the search at `built`."""
-        find_strayed(x, built, self.bounds.ahead, steps, self.patches, self.strayed)
-        return float(np.sqrt(self.strayed.max(initial=0.0)))
+    def look_out(self, x: Floats, expected: Floats, off_m: float) -> int:
+        """Flag the patches of which a point is farther off from where it is expected; return how many there are.
 
-    def near(self, x: Floats, reach_m: float, way: Floats | None = None, steps: int = 0) -> tuple[Whole, Whole]:
+        x, expected: float64 (N, 3), metres.
+        """
+        find_strayed(x, expected, off_m, self.patches, self.strayed, self.flags)
+        return int(self.flags.sum())
+
+    def near(
+        self, x: Floats, reach_m: float, way: Floats | None = None, steps: int = 0, flagged: bool = False
+    ) -> tuple[Whole, Whole]:
         """Return pairs of points and triangles (m, 2), and of edges (m, 2), that may come near each other.
 
         Args:
             x: float64 (N, 3), places now, metres.
             reach_m: what is closer than this is found.
             way: float64 (N, 3), what each point goes in a step, metres; None: nothing moves.
-            steps: what comes that close within so many such steps is found too, if its patch keeps its way.
+            steps: what comes that close within so many such steps is found too.
+            flagged: only pairs that a flagged patch is in.
         """
         bounds = self.bounds
-        way = np.zeros_like(x) if way is None else way
-        bound_patches(x, way, self.edges, self.faces, self.patches, bounds)
-        drift = np.linalg.norm(bounds.ahead - bounds.ahead.mean(axis=0), axis=1)
-        bounds.wide[:] = 0.5 * reach_m + steps * drift
-        order = np.argsort(bounds.box[:, 0] - bounds.wide, kind="stable")
-        while True:
-            count = meet_patches(order, bounds, self.patches, self.group, reach_m, steps, self.met)
-            if count <= len(self.met):
-                break
-            self.met = np.empty((2 * count, 2), np.int32)
-        pairs = self.met[:count].copy()
-        points, edges, counts = self._rows(pairs, ROOM, x, reach_m, steps)
+        whole = np.zeros_like(x) if way is None else steps * (way - way.mean(axis=0))
+        ahead = x + whole
+        bound_patches(x, ahead, self.edges, self.faces, self.patches, bounds)
+        order = np.argsort(bounds.box[:, 0], kind="stable")
+        things = (order, self.flags, flagged, bounds, self.patches, self.group, reach_m)
+        meet_patches(*things, self.met, self.met_count)
+        if int(self.met_count.max(initial=0)) > self.met.shape[1]:
+            self.met = np.empty((len(order), 2 * int(self.met_count.max())), np.int32)
+            meet_patches(*things, self.met, self.met_count)
+        inside = np.arange(self.met.shape[1]) < self.met_count[:, None]
+        pairs = np.stack([np.repeat(order, self.met_count), self.met[inside]], axis=1)
+        pairs = np.sort(pairs, axis=1).astype(np.int32)
+        points, edges, counts = self._rows(pairs, ROOM, x, ahead, whole, reach_m)
         over = (counts > ROOM).any(axis=1)
         fits = np.where(over[:, None], 0, counts)
         found = [_packed(points, fits[:, 0].copy())], [_packed(edges, fits[:, 1].copy())]
         if over.any():  # few pairs of patches hold most: only they get long rows
-            points, edges, counts = self._rows(pairs[over], int(counts.max()), x, reach_m, steps)
+            points, edges, counts = self._rows(pairs[over], int(counts.max()), x, ahead, whole, reach_m)
             found[0].append(_packed(points, counts[:, 0].copy()))
             found[1].append(_packed(edges, counts[:, 1].copy()))
         return np.concatenate(found[0]), np.concatenate(found[1])
 
-    def _rows(self, pairs: Whole, room: int, x: Floats, reach_m: float, steps: int) -> tuple[Whole, Whole, Any]:
+    def _rows(
+        self, pairs: Whole, room: int, x: Floats, ahead: Floats, whole: Floats, reach_m: float
+    ) -> tuple[Whole, Whole, Any]:
         """Search pairs of patches into rows of a length; what does not fit is only counted."""
-        points, edges = np.empty((len(pairs), room, 2), np.int32), np.empty((len(pairs), room, 2), np.int32)
+        if len(self.rows[0]) < len(pairs) or self.rows[0].shape[1] != room:
+            size = (len(pairs) + len(pairs) // 2, room, 2)
+            points, edges = np.empty(size, np.int32), np.empty(size, np.int32)
+            if room == ROOM:
+                self.rows = [points, edges]
+        else:
+            points, edges = self.rows
         counts = np.zeros((len(pairs), 2), np.int64)
-        things = (x, self.edges, self.faces, self.patches, self.bounds, reach_m, steps, self.with_edges)
+        things = (x, ahead, whole, self.edges, self.faces, self.patches, self.bounds, reach_m, self.with_edges)
         search_patches(pairs, *things, points, edges, counts)
         return points, edges, counts
 
 
 def _packed(rows: Whole, counts: NDArray[np.int64]) -> Whole:
-    """Return what rows (n, room, 2) hold, counts (n,) of each, as one list (m, 2)."""
+    """Return what the first n rows (…, room, 2) hold, counts (n,) of each, as one list (m, 2)."""
     start = np.concatenate([[0], np.cumsum(counts)])
     out = np.empty((start[-1], 2), np.int32)
     _pack(rows, start, out)

@@ -12,8 +12,7 @@ from zembrik.core.solver.solids import SWEEPS_A_FRAME, SWEEPS_A_SUBSTEP
 from zembrik.core.solver.sweep import begin_substep, end_substep, sweep_air, sweep_damping, sweep_elastic
 from zembrik.core.solver.world import World
 
-
-SWEEPS_OF_TOUCHING = 8  # at most, at the end of a pass
+SWEEPS_OF_TOUCHING = 3  # at most, at the end of a pass
 
 
 class Stepper:

@@ -26,7 +26,8 @@ Floats = NDArray[np.float64]
 Whole = NDArray[np.int32]
 SHARP_DEG = 15.0  # a collider's edge that bends less is left to the points
 MARGIN = 0.3  # of the mean edge: how far things may stray before the pairs are looked for anew
-AHEAD = 6  # substeps that the pairs found are to hold, if everything keeps its way
+AHEAD = 3  # substeps that the pairs found are to hold, if everything keeps its way
+MANY = 0.3  # of all patches: if more leave their way, all are looked at anew
 
 
 @dataclass(frozen=True)
@@ -140,6 +141,7 @@ class Touching:
         self.margin = max(MARGIN * spacing, most)  # metres that things may go before the pairs are looked for anew
         self.reach = 2.0 * most + self.margin
         self.built: Floats | None = None
+        self.way = np.zeros_like(self.x)
         self.point_pairs = self.edge_pairs = np.zeros((0, 2), np.int32)
         self.point_apart = self.edge_apart = np.zeros(0)
         self.touching = np.zeros(0, np.bool_)
@@ -162,12 +164,15 @@ class Touching:
         self.before[self.guest_end :] = self.x[self.guest_end :]
         self._move_corners(frame)
         self.steps += 1
-        if self.built is None or self.steps > AHEAD or self._off() > 0.5 * self.margin:
+        if self.built is None or self.steps > AHEAD:
             self._look()
-
-    def _off(self) -> float:
-        assert self.built is not None
-        return self.search.off_m(self.x, self.built, self.steps)
+            return
+        expected = self.built + self.steps * self.way
+        many = self.search.look_out(self.x, expected, 0.5 * self.margin)
+        if many > MANY * len(self.search.flags):
+            self._look()
+        elif many:
+            self._look_again(expected)
 
     def begin_frame(self, frame: float) -> None:
         """Put the corners where they are at a frame, and let the pairs be looked for anew in the next substep."""
@@ -180,18 +185,47 @@ class Touching:
                 self.x[first : first + len(corner.points)] = corner.mover.points_at(corner.points, frame)
 
     def _look(self) -> None:
-        self.built, self.steps = self.x.copy(), 0
-        self.point_pairs, self.edge_pairs = self.search.near(self.x, self.reach, self.x - self.before, AHEAD)
-        points, edges = np.empty(len(self.point_pairs)), np.empty(len(self.edge_pairs))
-        measure_gaps(self.rest, self.faces, self.edges, self.point_pairs, self.edge_pairs, points, edges)
-        # Only what belongs together has a distance at rest.
-        points[self.whose[self.point_pairs[:, 0]] != self.whose[self.faces[self.point_pairs[:, 1], 0]]] = np.inf
-        pair = self.edges[self.edge_pairs]
-        edges[self.whose[pair[:, 0, 0]] != self.whose[pair[:, 1, 0]]] = np.inf
-        self.point_apart, self.edge_apart = points, edges
+        """Look for all pairs anew, everything being expected to go on as it went."""
+        self.built, self.way, self.steps = self.x.copy(), self.x - self.before, 0
+        self.point_pairs, self.edge_pairs = self.search.near(self.x, self.reach, self.way, AHEAD)
+        self.point_apart, self.edge_apart = self._apart_at_rest(self.point_pairs, self.edge_pairs)
         self.touching = np.zeros(len(self.point_pairs) + len(self.edge_pairs), np.bool_)
         self.spare = np.full(len(self.touching), -np.inf)  # so that each is measured once
         self.last = self.x.copy()
+
+    def _look_again(self, expected: Floats) -> None:
+        """Look anew for the pairs of patches that left their way, and keep all others.
+
+        Only points that strayed get a new way; of all others, what is expected (N, 3) stays as it was.
+        """
+        assert self.built is not None
+        off, search = self.search.strayed, self.search
+        self.way[off] = self.x[off] - self.before[off]
+        self.built[off] = self.x[off] - self.steps * self.way[off]
+        expected[off] = self.x[off]
+        gone = search.flags[search.owner]
+        old_points = ~(gone[self.point_pairs[:, 0]] | gone[self.faces[self.point_pairs[:, 1], 0]])
+        old_edges = ~(gone[self.edges[self.edge_pairs[:, 0], 0]] | gone[self.edges[self.edge_pairs[:, 1], 0]])
+        points, edges = search.near(expected, self.reach, self.way, AHEAD - self.steps, flagged=True)
+        point_apart, edge_apart = self._apart_at_rest(points, edges)
+        spare, count = self.spare, len(self.point_pairs)
+        self.spare = np.concatenate(
+            [spare[:count][old_points], np.full(len(points), -np.inf),
+             spare[count:][old_edges], np.full(len(edges), -np.inf)]
+        )  # fmt: skip
+        self.point_pairs = np.concatenate([self.point_pairs[old_points], points])
+        self.edge_pairs = np.concatenate([self.edge_pairs[old_edges], edges])
+        self.point_apart = np.concatenate([self.point_apart[old_points], point_apart])
+        self.edge_apart = np.concatenate([self.edge_apart[old_edges], edge_apart])
+        self.touching = np.zeros(len(self.spare), np.bool_)
+
+    def _apart_at_rest(self, point_pairs: Whole, edge_pairs: Whole) -> tuple[Floats, Floats]:
+        """Return how far apart (m) pairs are at rest; only what belongs together has such a distance."""
+        points, edges = np.empty(len(point_pairs)), np.empty(len(edge_pairs))
+        measure_gaps(self.rest, self.faces, self.edges, point_pairs, edge_pairs, points, edges)
+        points[self.whose[point_pairs[:, 0]] != self.whose[self.faces[point_pairs[:, 1], 0]]] = np.inf
+        edges[self.whose[self.edges[edge_pairs[:, 0], 0]] != self.whose[self.edges[edge_pairs[:, 1], 0]]] = np.inf
+        return points, edges
 
     def solve(self, x: Floats, w: Floats, rigid: Rigid, sweeps: int = 1) -> None:
         """Bring touching pairs apart; places x (n, 3) of all particles and the bodies' shifts change.
