@@ -42,7 +42,7 @@ class FilePart:
     @property
     def scales(self) -> Floats:
         """How much the transform stretches along its three main directions (3,), largest first."""
-        return np.linalg.svd(self.transform[:3, :3], compute_uv=False)
+        return np.asarray(np.linalg.svd(self.transform[:3, :3], compute_uv=False), dtype=np.float64)
 
     @property
     def mirrored(self) -> bool:

@@ -121,7 +121,9 @@ class _Reader:
                     raise Problem(f"node {child} has two parents, or none at all.", self.name, "Export it again.")
                 parents[child] = number
         scenes = self.json.get("scenes", [])
-        roots = scenes[self.json.get("scene", 0)].get("nodes", []) if scenes else list(set(range(len(nodes))) - set(parents))
+        roots = list(set(range(len(nodes))) - set(parents))
+        if scenes:
+            roots = scenes[self.json.get("scene", 0)].get("nodes", [])
         if self.json.get("skins"):
             self.notes.append("Skins are left out: meshes come in as they were modelled.")
         tracks, times = self._tracks()
@@ -185,7 +187,12 @@ class _Reader:
             return rows[k, 0]
         if cubic:
             a, m, b, n = rows[k, 1], span * rows[k, 2], rows[k + 1, 1], span * rows[k + 1, 0]
-            return (2 * t**3 - 3 * t**2 + 1) * a + (t**3 - 2 * t**2 + t) * m + (3 * t**2 - 2 * t**3) * b + (t**3 - t**2) * n
+            return (
+                (2 * t**3 - 3 * t**2 + 1) * a
+                + (t**3 - 2 * t**2 + t) * m
+                + (3 * t**2 - 2 * t**3) * b
+                + (t**3 - t**2) * n
+            )
         a, b = rows[k, 0], rows[k + 1, 0]
         if width == 4:  # the shorter way round, at even speed
             cosine = float(a @ b)
@@ -228,13 +235,17 @@ class _Reader:
             places = self._accessor(primitive["attributes"]["POSITION"]).astype(np.float64)
             points.append(places)
             faces.append(triangles + count)
-            shifts.append([self._accessor(t["POSITION"]).astype(np.float64) if "POSITION" in t else np.zeros_like(places)
-                           for t in primitive.get("targets", [])])  # fmt: skip
+            shifts.append(
+                [
+                    self._accessor(t["POSITION"]).astype(np.float64) if "POSITION" in t else np.zeros_like(places)
+                    for t in primitive.get("targets", [])
+                ]
+            )
             count += len(places)
         if not points:
             return None
         base, many = np.concatenate(points), min((len(s) for s in shifts), default=0)
-        targets = np.array([np.concatenate([s[k] for s in shifts]) for k in range(many)]).reshape(many, -1, 3)
+        targets = np.array([np.concatenate([s[k] for s in shifts]) for k in range(many)]).reshape(many, len(base), 3)
         weights = np.array(node.get("weights", mesh.get("weights", np.zeros(many))), dtype=np.float64)[:many]
         formed = (chain[-1], "weights") in tracks and many > 0
 
@@ -242,7 +253,8 @@ class _Reader:
             mix = self._read(tracks[chain[-1], "weights"], at, many) if formed and at is not None else weights
             return base + np.tensordot(mix, targets, 1) if many and len(mix) == many else base
 
-        moving = len(times) > 1 and (formed or any((n, p) in tracks for n in chain for p in ("translation", "rotation", "scale")))
+        swayed = any((n, p) in tracks for n in chain for p in ("translation", "rotation", "scale"))
+        moving = len(times) > 1 and (formed or swayed)
         first = float(times[0]) if moving else None
         transform = self._world(chain, tracks, first)
         if not moving:

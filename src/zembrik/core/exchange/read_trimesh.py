@@ -34,7 +34,9 @@ def read_simple(data: bytes, name: str, kind: str) -> Contents:
         points, faces = np.asarray(mesh.vertices, dtype=np.float64), np.asarray(mesh.faces, dtype=np.int64)
     except Exception as error:  # whatever its parsers stumble over
         raise Problem(
-            f"the file is not sound {kind.upper()}: {str(error)[:80] or type(error).__name__}.", name, "Export it again."
+            f"the file is not sound {kind.upper()}: {str(error)[:80] or type(error).__name__}.",
+            name,
+            "Export it again.",
         ) from None
     if kind == "stl" and len(points):  # every face has corners of its own there
         if not np.isfinite(points).all():

@@ -134,9 +134,9 @@ def _bodies(
     for n, cloth in enumerate(cloths):
         found[cloth.name] = SimBody(cloth.name, int(starts[n]), int(starts[n + 1]), cloth.mesh.faces)
     for n, soft in enumerate(softs, len(cloths)):
-        masters = soft.lattice.masters + np.int32(starts[n])
+        masters = soft.masters + np.int32(starts[n])
         found[soft.name] = SimBody(
-            soft.name, int(starts[n]), int(starts[n + 1]), soft.mesh.faces, masters=masters, shares=soft.lattice.shares
+            soft.name, int(starts[n]), int(starts[n + 1]), soft.mesh.faces, masters=masters, shares=soft.shares
         )
     for r, part in enumerate(parts):
         found[part.name] = SimBody(part.name, 0, 0, part.faces, r, part.points)
@@ -225,7 +225,7 @@ def _handles(
                 continue
             taken = pinned_points(pin, part.mesh.points, f"bodies[{part.number}] '{part.name}', pins[{n}]")
             if isinstance(part, SoftPart):
-                carriers = part.lattice.masters[taken][part.lattice.shares[taken] > 1e-6]
+                carriers = part.masters[taken][part.shares[taken] > 1e-6]
                 held, places = np.unique(carriers).astype(np.int64), part.lattice.points
             else:
                 held, places = np.flatnonzero(taken), part.mesh.points

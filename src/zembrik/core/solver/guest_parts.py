@@ -21,10 +21,10 @@ Floats = NDArray[np.float64]
 
 
 def soft_guests(softs: list[SoftPart], starts: NDArray[np.int64]) -> list[GuestPart]:
-    """Return the guests of soft bodies, whose lattices begin at the particles `starts`: all points of their meshes."""
+    """Return the guests of soft bodies whose lattices begin at the particles `starts`: all of what others touch."""
     return [
         GuestPart(
-            soft.mesh.points, soft.mesh.edges.astype(np.int32), soft.mesh.faces,
+            soft.contact.points, soft.contact.edges.astype(np.int32), soft.contact.faces,
             soft.surface.room, soft.surface.grip, soft.surface.slip,
             masters=soft.lattice.masters + np.int32(start), shares=soft.lattice.shares,
         )

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.mesh.lattice import Lattice, cells_of, embed
+from zembrik.core.mesh.refine import refine
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import Assets, placed_mesh
@@ -33,7 +34,9 @@ class SoftPart:
         number: of the body in the setup.
         name: of it.
         mesh: its surface in its place, metres.
-        lattice: what carries it.
+        contact: the same surface, cut so that no edge is longer than a cell: what others touch. Its first points
+            are the mesh's.
+        lattice: what carries the contact surface.
         mass: float64 (n,), of the lattice's points, kg.
         held: bool (n,), lattice points that pins hold.
         rows: float64 (E, 13), see `solidity.Tets`.
@@ -45,6 +48,7 @@ class SoftPart:
     number: int
     name: str
     mesh: TriMesh
+    contact: TriMesh
     lattice: Lattice
     mass: Floats
     held: NDArray[np.bool_]
@@ -52,6 +56,16 @@ class SoftPart:
     surface: Surface
     yields: tuple[float, float] | None
     weight: float
+
+    @property
+    def masters(self) -> NDArray[np.int32]:
+        """What carries the mesh's own points, int32 (points, 4)."""
+        return self.lattice.masters[: len(self.mesh.points)]
+
+    @property
+    def shares(self) -> Floats:
+        """Their shares, float64 (points, 4)."""
+        return self.lattice.shares[: len(self.mesh.points)]
 
 
 def soft_parts(setup: Setup, resolved: Resolved, assets: Assets) -> list[SoftPart]:
@@ -86,7 +100,8 @@ def _soft(number: int, setup: Setup, values: dict[str, Any], assets: Assets) -> 
             "Choose larger cells.",
         )
     try:
-        lattice = embed(mesh, turn, cell)
+        contact = refine(mesh, cell)
+        lattice = embed(contact, turn, cell)
     except ValueError:
         raise Problem(
             "the mesh encloses no volume, so there is nothing to be soft.", where, "Turn its faces outwards."
@@ -98,7 +113,7 @@ def _soft(number: int, setup: Setup, values: dict[str, Any], assets: Assets) -> 
     held = np.zeros(len(lattice.points), dtype=bool)
     for n, pin in enumerate(body.pins):
         taken = pinned_points(pin, mesh.points, f"{where}, pins[{n}]")
-        held[lattice.masters[taken][lattice.shares[taken] > 1e-6]] = True
+        held[lattice.masters[: len(taken)][taken][lattice.shares[: len(taken)][taken] > 1e-6]] = True
     yields = (material["yield_strain"], material["creep"]) if material["creep"] > 0.0 else None
     surface = Surface(values["thickness"], material["friction"], material["sliding_friction"])
-    return SoftPart(number, body.name, mesh, lattice, mass, held, rows, surface, yields, values["gravity"])
+    return SoftPart(number, body.name, mesh, contact, lattice, mass, held, rows, surface, yields, values["gravity"])

@@ -1,0 +1,83 @@
+"""Any mesh file: told by its content, not by its name."""
+
+from __future__ import annotations
+
+import hashlib
+from functools import lru_cache
+
+from zembrik.core.exchange.contents import Contents, FilePart
+from zembrik.core.exchange.obj import read_obj
+from zembrik.core.problem import Problem
+
+ENDINGS = (".obj", ".ply", ".stl", ".glb", ".gltf", ".usd", ".usda", ".usdc", ".usdz", ".abc")
+MOST_BYTES = 256 * 1024 * 1024
+
+
+def kind_of(data: bytes, name: str) -> str:
+    """Return what a file is: "obj", "ply", "stl", "gltf", "usda", "usdc", "usdz" or "abc"."""
+    head = data[:512]
+    if not head.strip(b"\0\t\r\n \xef\xbb\xbf"):
+        raise Problem("the file is empty.", name, "Export it again.")
+    for mark, kind in ((b"PXR-USDC", "usdc"), (b"glTF", "gltf"), (b"PK\x03\x04", "usdz"), (b"Ogawa", "abc"),
+                       (b"#usda", "usda"), (b"ply\n", "ply"), (b"ply\r", "ply")):  # fmt: skip
+        if head.startswith(mark):
+            return kind
+    if head.startswith(b"\x89HDF"):
+        raise Problem(
+            "this point cache is of the old kind (HDF5).", name, "Export it again in the kind of today (Ogawa)."
+        )
+    if head.lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"{"):
+        return "gltf"
+    ending = name.rsplit(".", 1)[-1].lower()
+    if ending == "stl" or (head.startswith(b"solid") and b"facet" in data[:4096]):
+        return "stl"
+    if ending in ("obj", "txt") or b"\nv " in data[:65536] or head.startswith((b"v ", b"#", b"o ", b"g ", b"mtllib")):
+        return "obj"
+    if f".{ending}" in ENDINGS:
+        raise Problem(
+            f"the file is called {ending.upper()}, but its content is something else.", name, "Export it again."
+        )
+    raise Problem(
+        "this is none of the mesh formats that are read.", name,
+        "Hand in OBJ, PLY, STL, glTF or GLB, USD (usda, usdc, usdz), or a point cache (abc).",
+    )  # fmt: skip
+
+
+def read_contents(data: bytes, name: str) -> Contents:
+    """Return what a mesh file holds.
+
+    Raises:
+        Problem: saying what is wrong with it, where, and what to do.
+    """
+    if len(data) > MOST_BYTES:
+        raise Problem(
+            f"the file has {len(data) / 1e6:.0f} MB; the limit is {MOST_BYTES / 1e6:.0f} MB.", name, "Split it."
+        )
+    kind = kind_of(data, name)
+    if kind == "obj":
+        return Contents("OBJ", [FilePart("", read_obj(data, name))])
+    if kind in ("ply", "stl"):
+        from zembrik.core.exchange.read_trimesh import read_simple
+
+        return read_simple(data, name, kind)
+    if kind == "gltf":
+        from zembrik.core.exchange.read_gltf import read_gltf
+
+        return read_gltf(data, name)
+    if kind == "abc":
+        from zembrik.core.exchange.read_abc import read_abc
+
+        return read_abc(data, name)
+    from zembrik.core.exchange.read_usd import read_usd
+
+    return read_usd(data, name, kind)
+
+
+@lru_cache(maxsize=8)
+def _kept(digest: bytes, data: bytes, name: str) -> Contents:
+    return read_contents(data, name)
+
+
+def kept_contents(data: bytes, name: str) -> Contents:
+    """Return what a mesh file holds; the last few files are remembered."""
+    return _kept(hashlib.sha256(data).digest(), data, name)
