@@ -133,10 +133,13 @@ def test_the_whole_path(address, browser, database, settings, shot, tmp_path):
     with (tmp_path / "stool.obj").open("wb") as file:
         write_obj(file, lying, stool.faces, "stool")
     bench.find("#drop input[type=file]").send_keys(str(tmp_path / "stool.obj"))
-    Select(bench.find("#drop select[name=unit]")).select_by_value("cm")
-    Select(bench.find("#drop select[name=up_axis]")).select_by_value("z")
-    bench.changed(lambda: bench.click("#drop .go"))
-    assert "0.4 × 0.3 × 0.4 m" in bench.find(".facts").text
+    bench.wait(lambda: "centimetres" in bench.find(".taken").text)
+    bench.click(".taken input[value=cm]")
+    bench.click(".taken input[value=z]")
+    bench.changed(lambda: bench.click(".taken .go"))
+    sizes = [e.get_attribute("value") for e in browser.find_elements(By.CSS_SELECTOR, ".sizes input")]
+    assert sizes == ["0.4", "0.3", "0.4"]
+    bench.wait(lambda: "No flaw found" in bench.find(".open-panel").text)
     bench.keys("h")
     assert bench.state("view.person.visible")
 

@@ -102,26 +102,69 @@ def test_a_conflict_shows_both_values_and_either_can_win(client, database, shot)
 
 def test_upload_role_and_refusals(client, database, shot):
     def upload(name, data):
-        fields = {"base": head(database, shot).number, "unit": "cm", "up_axis": "z", "station": "intake"}
-        return client.post(f"/shots/{shot}/upload", data=fields, files={"file": (name, data)}, headers=HX)
+        files = [("file", (n, d)) for n, d in (((name, data),) if isinstance(name, str) else name)]
+        return client.post(f"/shots/{shot}/upload", data={"station": "intake"}, files=files, headers=HX)
 
-    good = upload("crate.obj", b"v 0 0 0\nv 100 0 0\nv 0 100 0\nv 0 0 50\nf 1 3 2\nf 1 2 4\nf 2 3 4\nf 3 1 4\n")
-    assert good.status_code == 200 and "1 × 0.5 × 1 m" in good.text
+    crate = b"v 0 0 0\nv 100 0 0\nv 0 100 0\nv 0 0 50\nf 1 3 2\nf 1 2 4\nf 2 3 4\nf 3 1 4\n"
+    good = upload("crate.obj", crate)
+    assert good.status_code == 200 and "does not say its unit" in good.text
+    assert re.search(r'value="cm" checked', good.text) and len(head(database, shot).document["bodies"]) == 2
+    reference = re.search(r'"reference": "([^"]+)"', good.text.replace("&#34;", '"'))[1]
+    taken = post(client, shot, "take", reference=reference, unit="cm", up_axis="z", part="", station="intake")
+    assert [re.findall(f'size along {axis}, metres" value="([^"]+)"', taken.text) for axis in "XYZ"] == [
+        ["1"],
+        ["0.5"],
+        ["1"],
+    ]
     for name, data, words in [
         ("a.obj", b"", "empty"),
-        ("a.obj", b"\0\1\2", "binary"),
+        ("a.obj", b"v 0 0 0\0\1\2", "binary"),
         ("a.obj", b"v 0 0 0\nf 1 2 3\n", "line 2"),
-        ("a.stl", b"solid", "only OBJ"),
-        ("a.obj", b"#" * (64 * 1024 * 1024 + 9), "limit"),
+        ("a.stl", b"solid", "not sound STL"),
+        ("a.zip", b"nothing", "none of the mesh formats"),
+        ("a.obj", b"#" * (256 * 1024 * 1024 + 9), "limit"),
     ]:
         answer = upload(name, data)
-        assert answer.status_code == 422 and words in answer.text
+        assert answer.status_code == 422 and words in answer.text, answer.text
+    both = upload([("crate.obj", crate), ("bad.ply", b"ply\n")], None)
+    assert both.status_code == 200 and "bad.ply" in both.text and "crate.obj" in both.text
+    assert "no part" in post(client, shot, "take", reference=reference, unit="cm", up_axis="z", part="x").text
+    assert post(client, shot, "take", reference=reference, unit="mile", up_axis="z", part="").status_code == 422
     assert [b["name"] for b in head(database, shot).document["bodies"]] == ["sheet", "ball", "crate"]
+    sized = post(client, shot, "size", base=2, number=2, axis=1, value="2", station="intake", body="crate")
+    assert sized.status_code == 200 and head(database, shot).document["bodies"][2]["place"]["scale"] == 4.0
+    post(client, shot, "undo", station="intake", body="crate")
     role = post(client, shot, "role", base=2, number=2, role="collider", station="intake", body="crate")
     assert role.status_code == 200
     table = client.get(f"/shots/{shot}/proxies?body=crate", headers=HX).text
     assert "overhang" in table and ">surface<" in table
     assert "<td>0.0</td>" in re.sub(r"\s+", "", table)
+
+
+def test_audit_and_mend_make_a_new_file_from_the_old(client, database, shot):
+    """A tetrahedron with a face turned round and a doubled point: both found, mended one after the other, undone."""
+    data = b"v 0 0 0\nv 1 0 0\nv 0 1 0\nv 0 0 1\nv 0 0 0\nf 1 3 2\nf 5 2 4\nf 2 3 4\nf 3 4 1\n"
+    answer = client.post(f"/shots/{shot}/upload", files={"file": ("tent.obj", data)}, headers=HX)
+    reference = re.search(r'"reference": "([^"]+)"', answer.text.replace("&#34;", '"'))[1]
+    post(client, shot, "take", reference=reference, unit="m", up_axis="y", part="")
+    page = client.get(f"/shots/{shot}/audit?body=tent", headers=HX).text
+    assert "Doubled points" in page and "Join them" in page and "Open borders" in page
+    post(client, shot, "mend", base=head(database, shot).number, number=2, kind="doubled points")
+    page = client.get(f"/shots/{shot}/audit?body=tent", headers=HX).text
+    assert "Doubled points" not in page and "Turn them round" in page
+    post(client, shot, "mend", base=head(database, shot).number, number=2, kind="turned faces")
+    assert "No flaw found" in client.get(f"/shots/{shot}/audit?body=tent", headers=HX).text
+    made = head(database, shot).document["bodies"][2]["mesh"]["file"]
+    from zembrik.library.models import Asset
+
+    with database.session() as session:
+        child = session.get(Asset, made[:64])
+        parent = session.get(Asset, child.parent)
+        assert child.made_by == "mend: turned faces" and session.get(Asset, parent.parent).name == "tent.obj"
+    post(client, shot, "undo", station="intake", body="tent")
+    assert "Turn them round" in client.get(f"/shots/{shot}/audit?body=tent", headers=HX).text
+    assert "no body" in client.get(f"/shots/{shot}/audit?body=nobody", headers=HX).text
+    assert "cannot be mended" in post(client, shot, "mend", number=0, kind="holes").text
 
 
 def test_scene_frames_and_status(client, database, settings, baked_shot):

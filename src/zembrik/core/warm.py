@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from zembrik.core.findings.check import check_setup
 from zembrik.core.mesh import shapes
+from zembrik.core.mesh.audit import audit
 from zembrik.core.proxy.measure import measure_fit
 from zembrik.core.proxy.words import PROXY_WORDS
 from zembrik.core.setup.assets import NoAssets
@@ -12,10 +13,11 @@ from zembrik.core.solver.colliders import collider_shape
 
 
 def warm_up() -> None:
-    """Check a small setup and fit every kind of proxy once; the kernels are then compiled and kept."""
+    """Check a small setup, look a mesh over and fit every kind of proxy; the kernels are then compiled and kept."""
     sheet = {"name": "sheet", "role": "cloth", "mesh": {"shape": "grid", "size": [1, 1], "segments": [4, 4]}}
     box = {"name": "box", "role": "collider", "mesh": {"shape": "box", "size": [1, 1, 1]}}
     check_setup(parse_setup({"bodies": [sheet, box]}), NoAssets())
     mesh = shapes.box((1.0, 1.0, 1.0), 2)
+    audit(mesh)
     for kind in set(PROXY_WORDS) - {"hulls"}:
         measure_fit([collider_shape(Body.model_validate(box), kind, mesh)], mesh)

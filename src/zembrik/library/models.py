@@ -53,6 +53,8 @@ class Asset(Base):
     size_bytes: Mapped[int] = mapped_column(BigInteger)
     points: Mapped[int]
     faces: Mapped[int]
+    parent: Mapped[str | None] = mapped_column(String(64))  # the asset it was made from
+    made_by: Mapped[str] = mapped_column(Text, default="", server_default="")
     created: Mapped[Moment] = mapped_column(server_default=func.now())
 
 

@@ -8,8 +8,8 @@ from pathlib import PurePosixPath
 from sqlalchemy.orm import Session
 
 from zembrik.core.cache.layout import write_whole
-from zembrik.core.exchange.obj import read_obj
-from zembrik.core.mesh.trimesh import TriMesh
+from zembrik.core.exchange.contents import Contents
+from zembrik.core.exchange.read_any import kept_contents
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import file_hash
 from zembrik.library.models import Asset
@@ -35,27 +35,31 @@ class StoredAssets:
             ) from None
 
 
-def take_in(session: Session, settings: Settings, name: str, data: bytes) -> tuple[str, TriMesh]:
-    """Store a mesh file; return how a setup names it, and its mesh in the file's own unit and axes.
+def take_in(session: Session, settings: Settings, name: str, data: bytes) -> tuple[str, Contents]:
+    """Store a mesh file; return how a setup names it, and what it holds.
 
     Raises:
         Problem: when it cannot be read; nothing is stored then.
     """
     name = clean_name(name)
-    if not name.lower().endswith(".obj"):
-        raise Problem("only OBJ files are read.", name, "Export the mesh as OBJ.")
-    mesh = read_obj(data, name)
     sha256 = file_hash(data)
+    contents = kept_contents(data, f"{sha256}/{name}")
     folder = settings.assets / sha256[:2]
     folder.mkdir(parents=True, exist_ok=True)
     if not (folder / sha256).exists():
         write_whole(folder / sha256, data)
     if session.get(Asset, sha256) is None:
         session.add(
-            Asset(sha256=sha256, name=name, size_bytes=len(data), points=len(mesh.points), faces=len(mesh.faces))
+            Asset(
+                sha256=sha256,
+                name=name,
+                size_bytes=len(data),
+                points=sum(len(p.mesh.points) for p in contents.parts),
+                faces=sum(len(p.mesh.faces) for p in contents.parts),
+            )
         )
         session.flush()
-    return f"{sha256}/{name}", mesh
+    return f"{sha256}/{name}", contents
 
 
 def clean_name(name: str) -> str:

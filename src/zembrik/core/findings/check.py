@@ -106,7 +106,7 @@ def _jointed_or_driven(setup: Setup, name: str) -> bool:
 
 def _in_the_way(world: World, c: int, x: np.ndarray, down: np.ndarray) -> bool:
     """Tell whether a collider meets the shadow that a body throws along gravity."""
-    moving = {number for number, _ in world.colliders.movers} | set(world.colliders.ripples)
+    moving = {number for number, _ in world.colliders.movers} | set(world.colliders.forms)
     low, high = world.colliders.fields.low[c], world.colliders.fields.high[c]
     if not np.isfinite(low).all() or c in moving:
         return True  # an endless plane, or one that may come to be there

@@ -5,14 +5,18 @@ from __future__ import annotations
 import hashlib
 from functools import lru_cache
 from pathlib import Path
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.exchange.obj import MOST_BYTES, read_obj
+from zembrik.core.exchange.contents import FilePart
+from zembrik.core.exchange.read_any import MOST_BYTES, kept_contents
 from zembrik.core.mesh import shapes
 from zembrik.core.mesh.trimesh import TriMesh
+from zembrik.core.motion.deform import Deform
+from zembrik.core.motion.rigid import Mover
+from zembrik.core.motion.ripple import mover_of
 from zembrik.core.problem import Problem
 from zembrik.core.setup.document import (
     BallMesh,
@@ -69,9 +73,32 @@ def file_hash(data: bytes) -> str:
     return hashlib.sha256(data).hexdigest()
 
 
-@lru_cache(maxsize=32)
-def _parsed(data_hash: str, data: bytes, name: str) -> TriMesh:
-    return read_obj(data, name)
+@lru_cache(maxsize=64)
+def _kept_part(data_hash: str, part: str | None, reader: _Reader) -> FilePart:
+    return kept_contents(reader.data, reader.name).part(part, reader.name)
+
+
+class _Reader:
+    """A file's bytes, all alike to the cache that keeps what was read: the hash beside it tells them apart."""
+
+    def __init__(self, data: bytes, name: str) -> None:
+        self.data, self.name = data, name
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Reader)
+
+    def __hash__(self) -> int:
+        return 0
+
+
+def file_part(mesh: FileMesh, assets: Assets) -> FilePart:
+    """Return what a body takes of its file, in the file's own unit and axes.
+
+    Raises:
+        Problem: when the file is missing or cannot be used.
+    """
+    data = assets.read(mesh.file)
+    return _kept_part(file_hash(data), mesh.part, _Reader(data, mesh.file))
 
 
 def load_mesh(body: Body, assets: Assets) -> TriMesh:
@@ -82,8 +109,7 @@ def load_mesh(body: Body, assets: Assets) -> TriMesh:
     """
     mesh = body.mesh
     if isinstance(mesh, FileMesh):
-        data = assets.read(mesh.file)
-        parsed = _parsed(file_hash(data), data, mesh.file)
+        parsed = file_part(mesh, assets).mesh
         return parsed.moved(to_si(parsed.points, mesh.unit, mesh.up_axis))
     if isinstance(mesh, GridMesh):
         return shapes.grid(mesh.size, mesh.segments)
@@ -103,6 +129,21 @@ def place_points(body: Body, points: NDArray[np.float64]) -> NDArray[np.float64]
     """Return points (n, 3) scaled, turned and moved to where the body stands, metres."""
     place = body.place
     return (points * place.scale) @ turn_matrix(place.rotate).T + np.asarray(place.translate)
+
+
+def mover_of_body(body: Body, motion: dict[str, Any] | None, fps: float, assets: Assets) -> Mover | None:
+    """Return what moves a body: its motion, its file's own forms, or a ripple; None when nothing does.
+
+    Args:
+        motion: the body's "motion", resolved.
+        fps: frames a second of the shot.
+    """
+    if isinstance(body.mesh, FileMesh) and body.mesh.animated:
+        part, mesh = file_part(body.mesh, assets), body.mesh
+        if len(part.shapes):
+            forms = np.stack([place_points(body, to_si(s, mesh.unit, mesh.up_axis)) for s in part.shapes])
+            return Deform(mesh.starts + part.times_s * fps, forms, motion, body.place.translate)
+    return mover_of(motion, body.place.translate, fps) if motion is not None else None
 
 
 def placed_mesh(body: Body, assets: Assets) -> TriMesh:

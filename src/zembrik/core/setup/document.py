@@ -52,6 +52,11 @@ class FileMesh(Part):
     )
     unit: LengthUnit = dial("m", "", "The unit the file's numbers are in.")
     up_axis: UpAxis = dial("y", "", "The axis that points up in the file.")
+    part: str | None = Field(None, max_length=2000, description="Which of the file's meshes; all as one if left out.")
+    animated: bool = Field(
+        False, description="Of a collider: whether its points move as the file has them move; else it keeps its form."
+    )
+    starts: float = dial(1.0, "frame", "The shot's frame at which the file's own motion begins.", ge=-1e6, le=1e6)
 
 
 class GridMesh(Part):
@@ -393,6 +398,13 @@ class Body(Part):
             wrong = sorted(given - set(dials_of(role)))
             if wrong:
                 raise ValueError(f"material: the role {role} has no {' and no '.join(wrong)}")
+        animated = isinstance(self.mesh, FileMesh) and self.mesh.animated
+        if animated and role in SIMULATED:
+            raise ValueError(f"a body with the role {role} cannot move as its file has it; make it a collider")
+        if animated and self.proxy and self.proxy.kind != "surface":
+            raise ValueError("a collider that changes its form is touched as its exact surface: give it that proxy")
+        if animated and self.motion and self.motion.ripple:
+            raise ValueError("a collider's form comes from its file or from a ripple, not from both")
         if self.motion and self.motion.ripple and self.proxy and self.proxy.kind != "surface":
             raise ValueError("a collider that ripples is touched as its exact surface: give it the proxy surface")
         if role == "rigid" and self.proxy and self.proxy.kind == "plane":

@@ -8,9 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.mesh.trimesh import TriMesh
-from zembrik.core.motion.ripple import mover_of
+from zembrik.core.motion.deform import Deform
 from zembrik.core.motion.turbulence import Turbulence
-from zembrik.core.setup.assets import Assets
+from zembrik.core.setup.assets import Assets, mover_of_body
 from zembrik.core.setup.document import Setup
 from zembrik.core.setup.resolve import Resolved, resolve
 from zembrik.core.solver.bend import Bend, bend_rows
@@ -92,7 +92,7 @@ def build_world(setup: Setup, assets: Assets) -> World:
         tets=Tets(tets[cells], _stacked([p.rows for p in softs], 13)[cells], layout.spans[2]),
         colours=layout.colours,
         colliders=colliders,
-        handles=_handles(setup, resolved, cloths, softs, starts),
+        handles=_handles(setup, resolved, cloths, softs, starts, assets),
         shrinking=[
             Shrinking(mine, membrane.rest[mine, :4].copy(), cloth.material["rest_length"])
             for n, cloth in enumerate(cloths)
@@ -211,7 +211,12 @@ def _air(
 
 
 def _handles(
-    setup: Setup, resolved: Resolved, cloths: list[ClothPart], softs: list[SoftPart], starts: NDArray[np.int64]
+    setup: Setup,
+    resolved: Resolved,
+    cloths: list[ClothPart],
+    softs: list[SoftPart],
+    starts: NDArray[np.int64],
+    assets: Assets,
 ) -> list[Handle]:
     """Return what moves the pins that follow a body."""
     numbers = {body.name: k for k, body in enumerate(setup.bodies)}
@@ -220,8 +225,11 @@ def _handles(
     for part, start in zip(every, starts, strict=False):
         for n, pin in enumerate(setup.bodies[part.number].pins):
             leader = numbers.get(pin.follow) if pin.follow else None
-            motion = resolved.document["bodies"][leader]["motion"] if leader is not None else None
-            if leader is None or motion is None:
+            if leader is None:
+                continue
+            motion = resolved.document["bodies"][leader]["motion"]
+            mover = mover_of_body(setup.bodies[leader], motion, setup.fps, assets)
+            if mover is None or isinstance(mover, Deform):  # a form has no place for points that are not its own
                 continue
             taken = pinned_points(pin, part.mesh.points, f"bodies[{part.number}] '{part.name}', pins[{n}]")
             if isinstance(part, SoftPart):
@@ -229,6 +237,5 @@ def _handles(
                 held, places = np.unique(carriers).astype(np.int64), part.lattice.points
             else:
                 held, places = np.flatnonzero(taken), part.mesh.points
-            mover = mover_of(motion, setup.bodies[leader].place.translate, setup.fps)
             found.append(Handle(held + start, places[held].copy(), mover))
     return found

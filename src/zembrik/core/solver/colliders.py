@@ -11,12 +11,13 @@ from numpy.typing import NDArray
 from zembrik.core.distance.build import Shape, build_fields
 from zembrik.core.distance.field import Fields
 from zembrik.core.mesh.trimesh import TriMesh
+from zembrik.core.motion.deform import Deform
 from zembrik.core.motion.rigid import Mover
-from zembrik.core.motion.ripple import Ripple, mover_of
+from zembrik.core.motion.ripple import Ripple
 from zembrik.core.proxy.fit import convex_hull, fit_proxy
 from zembrik.core.proxy.hulls import several_hulls
 from zembrik.core.proxy.outline import outline
-from zembrik.core.setup.assets import Assets, placed_mesh
+from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh
 from zembrik.core.setup.document import Body, Setup
 from zembrik.core.setup.resolve import Resolved
 from zembrik.core.solver.touching import Corners, sharp_corners
@@ -56,7 +57,7 @@ class Colliders:
         fields, touch: for the kernels; `move_to` changes the fields' places and the drift.
         names: in their order.
         movers: collider number and motion of those that move.
-        ripples: collider number, motion and mesh in its place of those that change their form.
+        forms: collider number, motion and mesh in its place of those that change their form.
             Their shapes are as the first frame finds them.
         shapes: their proxies in their places.
     """
@@ -66,7 +67,7 @@ class Colliders:
     names: list[str]
     movers: list[tuple[int, Mover]]
     shapes: list[Shape]
-    ripples: dict[int, tuple[Ripple, TriMesh]] = field(default_factory=dict)
+    forms: dict[int, tuple[Mover, TriMesh]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         fields = self.fields
@@ -78,8 +79,8 @@ class Colliders:
         movers, found = dict(self.movers), []
         for c, shape in enumerate(self.shapes):
             room, grip = float(self.touch.room[c]), float(self.touch.grip[c])
-            if c in self.ripples:
-                mover, mesh = self.ripples[c]
+            if c in self.forms:
+                mover, mesh = self.forms[c]
                 found.append(Corners(mesh.points, mesh.edges.astype(np.int32), room, grip, mover, mesh.faces))
                 continue
             if shape.kind == "box":
@@ -93,9 +94,9 @@ class Colliders:
                 found.append(Corners(points, edges, room, grip, movers.get(c)))
         return found
 
-    def leave_ripples(self) -> None:
+    def leave_forms(self) -> None:
         """Take what changes its form out of the fields, which stay as they are: it is touched by its faces alone."""
-        for c in self.ripples:
+        for c in self.forms:
             self.fields.low[c], self.fields.high[c] = NOWHERE, NOWHERE
 
     def move_to(self, frame: float) -> None:
@@ -148,7 +149,7 @@ def build_colliders(
     """
     shapes: list[Shape] = []
     room, grip, slip, bounce, both, names, movers = [], [], [], [], [], [], []
-    ripples: dict[int, tuple[Ripple, TriMesh]] = {}
+    forms: dict[int, tuple[Mover, TriMesh]] = {}
     ground = setup.world.ground
     if ground is not None:
         shapes.append(Shape("plane", origin=np.array([0.0, ground.height, 0.0])))
@@ -165,14 +166,13 @@ def build_colliders(
         kind = values["proxy"]["kind"]
         mesh = placed_mesh(body, assets)
         for shape in proxy_shapes(body, values["proxy"], mesh):
-            if values["motion"] is not None:
-                mover = mover_of(values["motion"], body.place.translate, setup.fps)
-                if isinstance(mover, Ripple):
-                    ripples[len(shapes)] = mover, mesh
-                    form = mover.points_at(mesh.points, setup.frames[0] - setup.preroll)
-                    shape = Shape("surface", mesh=mesh.moved(form))
-                else:
-                    movers.append((len(shapes), mover))
+            mover = mover_of_body(body, values["motion"], setup.fps, assets)
+            if isinstance(mover, Ripple | Deform):
+                forms[len(shapes)] = mover, mesh
+                form = mover.points_at(mesh.points, setup.frames[0] - setup.preroll)
+                shape = Shape("surface", mesh=mesh.moved(form))
+            elif mover is not None:
+                movers.append((len(shapes), mover))
             shapes.append(shape)
             room.append(values["thickness"])
             grip.append(values["friction"])
@@ -191,7 +191,7 @@ def build_colliders(
         both=np.array(both, dtype=np.bool_),
         drift=drift,
     )
-    return Colliders(build_fields([*shapes, *(more or [])], reach), touch, names, movers, shapes, ripples)
+    return Colliders(build_fields([*shapes, *(more or [])], reach), touch, names, movers, shapes, forms)
 
 
 def shape_box(shape: Shape) -> Floats:

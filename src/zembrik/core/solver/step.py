@@ -34,7 +34,7 @@ class Stepper:
         self.passes, self.residual_m = float(iterations), 0.0
         self.held = nothing_held(len(world.membrane.points), len(world.bend.points), len(world.tets.points))
         self.last = np.empty_like(world.x)
-        world.colliders.leave_ripples()
+        world.colliders.leave_forms()
         self.dt = 1.0 / (fps * substeps)  # seconds
         world.solids.sweeps = max(SWEEPS_A_SUBSTEP, -(-SWEEPS_A_FRAME // substeps))
         self.damped = bool((world.membrane.rest[:, 7] > 0.0).any() or (world.tets.rest[:, 12] > 0.0).any())

@@ -12,6 +12,7 @@ from fastapi.responses import RedirectResponse, Response
 from sqlalchemy.orm import Session
 
 from zembrik.core.exchange.delivery import FORMATS
+from zembrik.core.exchange.read_any import ENDINGS, MOST_BYTES
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 from zembrik.core.proxy.words import PROXY_WORDS
@@ -125,8 +126,9 @@ def _mesh(body: Body, places: Settings) -> TriMesh | None:
 
 
 def _intake(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
+    taking = {"endings": ",".join(ENDINGS), "most_mb": round(MOST_BYTES / 1e6)}
     if number is None:
-        return {"facts": None, "units": UNIT_NAMES}
+        return {"facts": None, **taking}
     body = setup.bodies[number]
     mesh = _mesh(body, places)
     facts = None
@@ -143,7 +145,7 @@ def _intake(setup: Setup, resolved: Resolved, number: int | None, places: Settin
             "fall": (2 * height / gravity) ** 0.5 * setup.fps,
         }
     place = [dial(resolved, f"/bodies/{number}/place/scale")]
-    return {"facts": facts, "units": UNIT_NAMES, "dials": place, "is_file": isinstance(body.mesh, FileMesh)}
+    return {"facts": facts, **taking, "dials": place, "is_file": isinstance(body.mesh, FileMesh)}
 
 
 @lru_cache(maxsize=256)

@@ -8,11 +8,14 @@ from typing import Annotated, Any
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import JSONResponse, Response
 
-from zembrik.core.exchange.obj import MOST_BYTES
+from zembrik.core.exchange.read_any import MOST_BYTES
 from zembrik.core.problem import Problem
+from zembrik.core.setup.assets import placed_mesh
+from zembrik.core.setup.document import parse_setup
 from zembrik.library.bakes import findings_of
+from zembrik.library.intake import bodies_of, scale_for, store_file
 from zembrik.library.shots import Conflict, Patch, differences, edit, get_shot, redo, undo
-from zembrik.library.store import take_in
+from zembrik.library.store import StoredAssets
 from zembrik.web.dials import LABELS, from_shown
 from zembrik.web.pages.bench import render_bench
 from zembrik.web.render import Db, Places, templates
@@ -22,9 +25,10 @@ Text = Annotated[str, Form()]
 Whole = Annotated[int, Form()]
 
 
-def _apply(
+def apply_patch(
     request: Request, db: Db, places: Places, shot_id: int, base: int, patch: Patch, note: str, station: str, body: str
 ) -> Response:
+    """Make a revision of a patch and return the panel; a conflict is told with both values."""
     try:
         with db.session() as session:
             before = get_shot(session, shot_id).head
@@ -49,7 +53,7 @@ def set_dial(
     number = from_shown(path, value)
     patch = [{"op": "add", "path": path, "value": number}]
     label = LABELS.get(path.rsplit("/", 1)[-1], path)
-    return _apply(request, db, places, shot_id, base, patch, f"{label} set to {value}", station, body)
+    return apply_patch(request, db, places, shot_id, base, patch, f"{label} set to {value}", station, body)
 
 
 @router.post("/shots/{shot_id}/give-back")
@@ -58,7 +62,7 @@ def give_back(
 ) -> Response:
     """Let preset, profile or default decide a dial again."""
     patch = [{"op": "remove", "path": path}]
-    return _apply(request, db, places, shot_id, base, patch, f"{path} given back", station, body)
+    return apply_patch(request, db, places, shot_id, base, patch, f"{path} given back", station, body)
 
 
 @router.post("/shots/{shot_id}/choose")
@@ -72,7 +76,7 @@ def choose(
     except ValueError:
         raise Problem("the choice is no JSON.", "choose", "Load the page again.") from None
     patch: Patch = [{"op": "add", "path": path, "value": chosen}]
-    return _apply(request, db, places, shot_id, base, patch, f"{path} set to {value[:80]}", station, body)
+    return apply_patch(request, db, places, shot_id, base, patch, f"{path} set to {value[:80]}", station, body)
 
 
 @router.post("/shots/{shot_id}/vector")
@@ -83,7 +87,7 @@ def set_vector(
     """Set three numbers at once."""
     values = [from_shown(path, v) for v in (x, y, z)]
     patch: Patch = [{"op": "add", "path": path, "value": values}]
-    return _apply(request, db, places, shot_id, base, patch, f"{path} set to {values}", station, body)
+    return apply_patch(request, db, places, shot_id, base, patch, f"{path} set to {values}", station, body)
 
 
 _POINTS_MOVE = ("proxy", "friction", "bounce", "motion", "release", "material")
@@ -111,7 +115,7 @@ def set_role(
     patch = [
         {"op": "remove", "path": f"/bodies/{number}/{name}"} for name in UNFIT.get(role, ()) if name in held
     ] + patch
-    return _apply(request, db, places, shot_id, base, patch, f"role set to {role}", station, body)
+    return apply_patch(request, db, places, shot_id, base, patch, f"role set to {role}", station, body)
 
 
 @router.post("/shots/{shot_id}/remove")
@@ -120,7 +124,7 @@ def remove_body(
 ) -> Response:
     """Take a body out of the setup."""
     patch: Patch = [{"op": "remove", "path": f"/bodies/{number}"}]
-    return _apply(request, db, places, shot_id, base, patch, "body removed", station, "")
+    return apply_patch(request, db, places, shot_id, base, patch, "body removed", station, "")
 
 
 @router.post("/shots/{shot_id}/wind")
@@ -132,7 +136,7 @@ def set_wind(
     wind: dict[str, Any] = {"kind": "wind", "velocity": [from_shown("velocity", v) for v in (x, y, z)]}
     wind["strength"] = {"keys": _strength_keys(keys), "ease": ease}
     patch = _force_patch(db, shot_id, number, wind)
-    return _apply(request, db, places, shot_id, base, patch, "wind set", station, body)
+    return apply_patch(request, db, places, shot_id, base, patch, "wind set", station, body)
 
 
 @router.post("/shots/{shot_id}/turbulence")
@@ -145,7 +149,7 @@ def set_turbulence(
     force: dict[str, Any] = {"kind": "turbulence"} | {name: from_shown(name, text) for name, text in typed.items()}
     force["strength"] = {"keys": _strength_keys(keys), "ease": ease}
     patch = _force_patch(db, shot_id, number, force)
-    return _apply(request, db, places, shot_id, base, patch, "turbulence set", station, body)
+    return apply_patch(request, db, places, shot_id, base, patch, "turbulence set", station, body)
 
 
 @router.post("/shots/{shot_id}/over-frames")
@@ -166,7 +170,7 @@ def set_over_frames(
     if pairs:
         material[name] = {"keys": pairs, "ease": ease}
     patch: Patch = [{"op": "add", "path": f"/bodies/{number}/material", "value": material}]
-    return _apply(request, db, places, shot_id, base, patch, f"{name.replace('_', ' ')} set", station, body)
+    return apply_patch(request, db, places, shot_id, base, patch, f"{name.replace('_', ' ')} set", station, body)
 
 
 def _strength_keys(text: str) -> list[list[Any]]:
@@ -216,7 +220,7 @@ def set_motion(
     if pairs:
         motion[track] = {"keys": pairs, "ease": ease}
     patch: Patch = [{"op": "add", "path": f"/bodies/{number}/motion", "value": motion or None}]
-    return _apply(request, db, places, shot_id, base, patch, f"{track} keys set", station, body)
+    return apply_patch(request, db, places, shot_id, base, patch, f"{track} keys set", station, body)
 
 
 @router.post("/shots/{shot_id}/remedy")
@@ -231,7 +235,7 @@ def apply_remedy(
         if head.number != base or not 0 <= finding < len(found) or not found[finding]["patch"]:
             raise Problem("the finding is from an older revision.", "remedy", "Load the page again.")
         patch, note = found[finding]["patch"], found[finding]["remedy"]
-    return _apply(request, db, places, shot_id, base, patch, f"remedy: {note}", station, body)
+    return apply_patch(request, db, places, shot_id, base, patch, f"remedy: {note}", station, body)
 
 
 @router.post("/shots/{shot_id}/undo")
@@ -259,27 +263,67 @@ def use_mine(
         head = get_shot(session, shot_id).head
         assert head is not None
         base = head.number
-    return _apply(request, db, places, shot_id, base, json.loads(patch), f"{note} (over a conflict)", station, body)
+    return apply_patch(
+        request, db, places, shot_id, base, json.loads(patch), f"{note} (over a conflict)", station, body
+    )
 
 
 @router.post("/shots/{shot_id}/upload")
 def upload(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, file: Annotated[UploadFile, File()],
-    unit: Text, up_axis: Text, station: Text = "intake",
+    request: Request, db: Db, places: Places, shot_id: int, file: Annotated[list[UploadFile], File()],
+    station: Text = "intake", body: Text = "",
 ) -> Response:  # fmt: skip
-    """Take an OBJ file in as a new body, left out until it is given a role."""
-    data = file.file.read(MOST_BYTES + 1)
-    name = file.filename or "mesh.obj"
+    """Store mesh files and show what they hold; nothing changes in the shot yet."""
+    shown, refused = [], []
     with db.session() as session:
-        reference, _ = take_in(session, places, name, data)
+        for one in file:
+            name = one.filename or "mesh.obj"
+            try:
+                shown.append(store_file(session, places, name, one.file.read(MOST_BYTES + 1)))
+            except Problem as problem:
+                if len(file) == 1:
+                    raise
+                refused.append(str(problem))
+    with db.session() as session:
+        return render_bench(request, session, places, shot_id, station, body, others=refused, taken=shown)
+
+
+@router.post("/shots/{shot_id}/take")
+def take(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, reference: Text, unit: Text, up_axis: Text,
+    part: Annotated[list[str], Form()] = [], station: Text = "intake",  # noqa: B006
+) -> Response:  # fmt: skip
+    """Make bodies of chosen parts of a stored file, left out until they are given a role."""
+    with db.session() as session:
         head = get_shot(session, shot_id).head
         assert head is not None
-        taken = {b["name"] for b in head.document.get("bodies", [])}
-    stem = reference.partition("/")[2].rsplit(".", 1)[0].strip()[:100] or "body"
-    title = next(t for k in range(1, 3000) if (t := stem if k == 1 else f"{stem} {k}") not in taken)
-    body = {"name": title, "mesh": {"file": reference, "unit": unit, "up_axis": up_axis}}
-    patch: Patch = [{"op": "add", "path": "/bodies/-", "value": body}]
-    return _apply(request, db, places, shot_id, base, patch, f"took in {title}", station, title)
+        setup = parse_setup(head.document)
+        taken = {b.name for b in setup.bodies}
+        bodies = bodies_of(places, reference, part, unit, up_axis, setup.fps, setup.frames[0], taken)
+    patch: Patch = [{"op": "add", "path": "/bodies/-", "value": b} for b in bodies]
+    title = bodies[0]["name"]
+    words = f"took in {title}" if len(bodies) == 1 else f"took in {title} and {len(bodies) - 1} more"
+    return apply_patch(request, db, places, shot_id, base, patch, words, station, title)
+
+
+@router.post("/shots/{shot_id}/size")
+def set_size(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, axis: Whole, value: Text,
+    station: Text, body: Text = "",
+) -> Response:  # fmt: skip
+    """Scale a body so that it is as long along an axis as typed, metres."""
+    wanted = from_shown("size", value)
+    with db.session() as session:
+        head = get_shot(session, shot_id).head
+        assert head is not None
+        setup = parse_setup(head.document)
+    if not 0 <= number < len(setup.bodies) or axis not in (0, 1, 2):
+        raise Problem("there is no such body.", "size", "Load the page again.")
+    one = setup.bodies[number]
+    scale = scale_for(float(placed_mesh(one, StoredAssets(places)).size[axis]), wanted, one.place.scale)
+    place = {**one.place.model_dump(mode="json"), "scale": scale}
+    patch: Patch = [{"op": "add", "path": f"/bodies/{number}/place", "value": place}]
+    return apply_patch(request, db, places, shot_id, base, patch, f"size set to {value} m", station, body)
 
 
 @router.get("/shots/{shot_id}/setup.json")
@@ -320,4 +364,4 @@ def set_preset(
 ) -> Response:  # fmt: skip
     """Choose another fabric or stuff; dials set by hand stay as they are."""
     patch: Patch = [{"op": "add", "path": f"/bodies/{number}/material/preset", "value": value}]
-    return _apply(request, db, places, shot_id, base, patch, f"preset set to {value}", station, body)
+    return apply_patch(request, db, places, shot_id, base, patch, f"preset set to {value}", station, body)

@@ -10,7 +10,7 @@ from fastapi.responses import Response
 
 from zembrik.core.cache.reader import Cache
 from zembrik.core.problem import Problem
-from zembrik.core.setup.assets import placed_mesh
+from zembrik.core.setup.assets import mover_of_body, placed_mesh
 from zembrik.core.setup.resolve import resolve
 from zembrik.library.bakes import cache_path, findings_of, get_bake
 from zembrik.library.shots import get_shot, head_setup
@@ -20,12 +20,14 @@ from zembrik.web.streams.pack import Pack
 
 router = APIRouter()
 BINARY = "application/octet-stream"
+MOST_FORMS = 2_000_000  # points times frames of a collider that changes its form; more is shown as it begins
 
 
 @router.get("/shots/{shot_id}/scene.bin")
 def scene(request: Request, db: Db, places: Places, shot_id: int) -> Response:
     """Return every body's mesh where it stands, its pinned points, its proxy, and its motion frame by frame."""
-    from zembrik.core.motion.ripple import mover_of  # see `app._warm_up`
+    from zembrik.core.motion.deform import Deform  # see `app._warm_up`
+    from zembrik.core.motion.ripple import Ripple
     from zembrik.core.proxy.outline import outline
     from zembrik.core.solver.colliders import proxy_shapes
     from zembrik.core.solver.pins import pinned_points
@@ -56,9 +58,14 @@ def scene(request: Request, db: Db, places: Places, shot_id: int) -> Response:
             held = np.zeros(len(mesh.points), dtype=bool)
             for pin in body.pins:
                 held |= pinned_points(pin, mesh.points, body.name)
-            if body.motion is not None:
-                mover = mover_of(body.motion.model_dump(), body.place.translate, setup.fps)
-                poses = [mover.at(frame) for frame in range(setup.frames[0], setup.frames[1] + 1)]
+            mover = mover_of_body(body, body.motion.model_dump() if body.motion else None, setup.fps, assets)
+            frames = range(setup.frames[0], setup.frames[1] + 1)
+            if isinstance(mover, Ripple | Deform):
+                if len(frames) * len(mesh.points) <= MOST_FORMS:
+                    forms = np.stack([mover.points_at(mesh.points, frame) for frame in frames])
+                    entry["forms"] = pack.add(forms.reshape(-1, 3), "<f4")
+            elif mover is not None:
+                poses = [mover.at(frame) for frame in frames]
                 entry["motion"] = pack.add(np.array([np.column_stack(pose).T.ravel() for pose in poses]), "<f4")
             entry["pins"] = pack.add(np.flatnonzero(held), "<u4")
         except Problem as problem:

@@ -225,6 +225,12 @@ const actions = {
     $("history-list").innerHTML = await (await fetch(`/shots/${shot}/history`)).text();
     $("history").showModal();
   },
+  light: (button) => {
+    const lit = button.getAttribute("aria-pressed") === "true";
+    document.querySelectorAll("[data-action=light]").forEach((b) => b.setAttribute("aria-pressed", "false"));
+    button.setAttribute("aria-pressed", String(!lit));
+    view.light(button.dataset.body, lit ? [] : JSON.parse(button.dataset.faces), lit ? [] : JSON.parse(button.dataset.points));
+  },
   "look-at": (button) => view.lookAt(JSON.parse(button.dataset.at)),
   peak: (row) => { $("figure").value = row.dataset.figure; pause(); go(Number(row.dataset.frame)); },
 };
@@ -300,3 +306,17 @@ port.addEventListener("drop", async (event) => {
 await loadScene(true);
 drawProxies();
 await poll();
+
+// Files dropped anywhere on the panel go through the picker, as if chosen there.
+document.addEventListener("dragover", (event) => { if (document.getElementById("drop")) event.preventDefault(); });
+document.addEventListener("drop", (event) => {
+  const form = document.getElementById("drop");
+  if (!form || !event.dataTransfer.files.length) return;
+  event.preventDefault();
+  form.querySelector("input[type=file]").files = event.dataTransfer.files;
+  form.requestSubmit();
+});
+document.addEventListener("htmx:xhr:progress", (event) => {
+  const bar = event.target.querySelector && event.target.querySelector("progress.sending");
+  if (bar && event.detail.lengthComputable) bar.value = 100 * event.detail.loaded / event.detail.total;
+});

@@ -84,7 +84,7 @@ export class Viewport {
       const group = new THREE.Group();
       const smooth = this.geometry(pack.floats(entry.points), pack.whole(entry.faces));
       const few = smooth.index.count < 3 * 600;
-      const geometry = entry.role !== "cloth" && entry.role !== "soft" && few ? this.faceted(smooth) : smooth;
+      const geometry = entry.role !== "cloth" && entry.role !== "soft" && few && !entry.forms ? this.faceted(smooth) : smooth;
       const mesh = new THREE.Mesh(geometry, this.material(entry.role));
       mesh.name = entry.name;
       group.add(mesh);
@@ -106,6 +106,7 @@ export class Viewport {
         body.motion = pack.floats(entry.motion);
         group.matrixAutoUpdate = false;
       }
+      if (entry.forms) body.forms = pack.floats(entry.forms);
       this.bodies.set(entry.name, body);
       this.scene.add(group);
     }
@@ -188,7 +189,12 @@ export class Viewport {
 
   // Puts the bodies that move by themselves where they are, this many frames after the first.
   moveTo(index) {
-    for (const body of this.bodies.values()) {
+    for (const [name, body] of this.bodies) {
+      if (body.forms) {
+        const size = body.start.length, at = size * Math.max(0, Math.min(index, body.forms.length / size - 1));
+        this.setPoints(name, body.forms.subarray(at, at + size));
+        continue;
+      }
       if (!body.motion || body.posed) continue;
       const at = 12 * Math.max(0, Math.min(index, body.motion.length / 12 - 1)), m = body.motion;
       body.group.matrix.set(
@@ -313,6 +319,31 @@ export class Viewport {
     this.camera.far = away * 40;
     this.camera.updateProjectionMatrix();
     this.controls.update();
+    this.draw();
+  }
+
+  // Lights faces and points of a body as it stands in the setup; none of both puts the light out.
+  light(name, faces, points) {
+    if (this.lit) { this.lit.removeFromParent(); this.lit = null; }
+    const body = this.bodies.get(name);
+    if (body && (faces.length || points.length)) {
+      this.lit = new THREE.Group();
+      const index = body.startFaces.array, corners = [];
+      for (const f of faces) for (let k = 0; k < 3; k++) corners.push(index[3 * f + k]);
+      const over = (geometry, material) => { material.depthTest = false; material.transparent = true; return [geometry, material]; };
+      if (corners.length) {
+        const shape = new THREE.BufferGeometry();
+        shape.setAttribute("position", new THREE.BufferAttribute(this.pick(body.start, corners), 3));
+        this.lit.add(new THREE.Mesh(...over(shape, new THREE.MeshBasicMaterial({ color: css("--brick"), opacity: 0.75, side: THREE.DoubleSide }))));
+      }
+      if (points.length) {
+        const dots = new THREE.BufferGeometry();
+        dots.setAttribute("position", new THREE.BufferAttribute(this.pick(body.start, points), 3));
+        this.lit.add(new THREE.Points(...over(dots, new THREE.PointsMaterial({ color: css("--brick"), size: 7, sizeAttenuation: false }))));
+      }
+      this.lit.renderOrder = 5;
+      body.group.add(this.lit);
+    }
     this.draw();
   }
 

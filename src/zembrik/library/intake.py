@@ -1,0 +1,157 @@
+"""Taking files in: what they hold is shown first, then chosen parts become bodies."""
+
+from __future__ import annotations
+
+import io
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from sqlalchemy.orm import Session
+
+from zembrik.core.exchange.contents import Contents, FilePart
+from zembrik.core.exchange.obj import write_obj
+from zembrik.core.exchange.read_any import kept_contents
+from zembrik.core.exchange.sizes import UnitGuess, declared_unit, guess_units, guess_up
+from zembrik.core.motion.from_poses import motion_of
+from zembrik.core.problem import Problem
+from zembrik.core.setup.assets import file_part
+from zembrik.core.setup.document import Body, FileMesh
+from zembrik.core.units import METRES_PER_UNIT
+from zembrik.library.models import Asset
+from zembrik.library.settings import Settings
+from zembrik.library.store import StoredAssets, take_in
+
+MOST_SHOWN = 400  # parts of a file that are listed
+
+
+@dataclass(frozen=True)
+class Shown:
+    """What is shown of a stored file before any of it becomes a body.
+
+    Attributes:
+        reference: how a setup names the file. name: its own.
+        contents: what it holds.
+        unit, up: what it says, or what is guessed.
+        said_unit, said_up: whether it says so.
+        why_up: what speaks for the axis.
+        guesses: every unit with its evidence.
+    """
+
+    reference: str
+    name: str
+    contents: Contents
+    unit: str
+    up: str
+    said_unit: bool
+    said_up: bool
+    why_up: str
+    guesses: list[UnitGuess]
+
+    def size_of(self, part: FilePart) -> list[float]:
+        """Return a part's extents (3,) in metres, in the unit and axes that are taken for true."""
+        size = np.ptp(part.mesh.points, axis=0) * METRES_PER_UNIT[self.unit]
+        return [float(v) for v in (size if self.up == "y" else size[[0, 2, 1]])]
+
+
+def store_file(session: Session, settings: Settings, name: str, data: bytes) -> Shown:
+    """Store a file and return what it holds.
+
+    Raises:
+        Problem: when it cannot be used; nothing is stored then.
+    """
+    reference = take_in(session, settings, name, data)[0]
+    return show_file(reference, kept_contents(data, reference))
+
+
+def show_file(reference: str, contents: Contents) -> Shown:
+    """Return what is shown of a stored file."""
+    said = declared_unit(contents)
+    up, why = (contents.up, "the file says so") if contents.up else guess_up(contents.parts)
+    guesses = guess_units(contents.parts, up)
+    return Shown(
+        reference, reference.partition("/")[2], contents, said or guesses[0].unit, up, said is not None,
+        contents.up is not None, why, guesses,
+    )  # fmt: skip
+
+
+def bodies_of(
+    settings: Settings, reference: str, paths: list[str], unit: str, up_axis: str, fps: float, starts: int,
+    taken: set[str],
+) -> list[dict[str, Any]]:  # fmt: skip
+    """Return the setup's bodies for chosen parts of a stored file.
+
+    What moves without changing its form gets tracks; what changes its form becomes a collider that follows.
+
+    Args:
+        paths: of the parts. unit, up_axis: the file's.
+        fps, starts: the shot's rate and first frame.
+        taken: names that are in use; the new ones are added.
+    """
+    data = StoredAssets(settings).read(reference)
+    contents = kept_contents(data, reference)
+    found = []
+    for path in paths:
+        part = contents.part(path, reference)
+        stem = path.rsplit("/", 1)[-1] if path else reference.partition("/")[2].rsplit(".", 1)[0]
+        name = free_name(stem, taken)
+        taken.add(name)
+        mesh: dict[str, Any] = {"file": reference, "unit": unit, "up_axis": up_axis}
+        if len(contents.parts) > 1:
+            mesh["part"] = path
+        body: dict[str, Any] = {"name": name, "mesh": mesh}
+        if len(part.shapes):
+            mesh |= {"animated": True, "starts": float(starts)}
+            body["role"] = "collider"
+        elif len(part.poses):
+            motion = motion_of(part.times_s, part.poses, unit, up_axis, fps, starts)
+            if motion:
+                body |= {"role": "collider", "motion": motion}
+        found.append(body)
+    if not found:
+        raise Problem("no part was chosen.", reference.partition("/")[2], "Tick at least one.")
+    return found
+
+
+def free_name(stem: str, taken: set[str]) -> str:
+    """Return a body's name that is not in use, from what a file calls it."""
+    stem = "".join(c for c in stem if c not in "/\\" and c.isprintable()).strip()[:100].strip() or "body"
+    if stem in (".", ".."):
+        stem = "body"
+    k, name = 1, stem
+    while name in taken:
+        k += 1
+        name = f"{stem} {k}"
+    return name
+
+
+def scale_for(size_m: float, wanted_m: float, scale: float) -> float:
+    """Return the scale that gives a body the wanted extent (m), now that it has `size_m` with `scale`."""
+    if not 0.0 < wanted_m <= 1e5 or size_m <= 0.0:
+        raise Problem("a size is more than 0 and at most 100 km.", "size", "Type one in metres.")
+    return float(f"{scale * wanted_m / size_m:.8g}")
+
+
+def mended_file(session: Session, settings: Settings, body: Body, kind: str) -> dict[str, Any]:
+    """Return the "mesh" of a body with one kind of flaw taken out: a new file, whose parent is the old one.
+
+    Raises:
+        Problem: when the body has no file, or there is no such mend.
+    """
+    from zembrik.core.mesh.mend import MENDS  # brings kernels, which take a second to load
+
+    if not isinstance(body.mesh, FileMesh) or kind not in MENDS:
+        raise Problem(f"'{body.name}' cannot be mended so.", "mend", "Load the page again.")
+    part = file_part(body.mesh, StoredAssets(settings))
+    if len(part.shapes):
+        raise Problem("its points move, and a mend would lose that.", body.name, "Mend it where it was made.")
+    mesh = MENDS[kind][1](part.mesh)
+    out = io.BytesIO()
+    write_obj(out, mesh.points, mesh.faces, body.name)
+    parent, _, name = body.mesh.file.partition("/")
+    stem = name.rsplit(".", 1)[0].removesuffix(" mended")
+    reference, _ = take_in(session, settings, f"{stem} mended.obj", out.getvalue())
+    asset = session.get(Asset, reference.partition("/")[0])
+    if asset is not None and asset.parent is None and asset.sha256 != parent:
+        asset.parent, asset.made_by = parent, f"mend: {kind}"
+    return {"file": reference, "unit": body.mesh.unit, "up_axis": body.mesh.up_axis}

@@ -1,0 +1,90 @@
+"""Getting a body ready: what is wrong with its mesh, and its mends."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from typing import Annotated
+
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import Response
+
+from zembrik.core.mesh.trimesh import TriMesh
+from zembrik.core.problem import Problem
+from zembrik.core.setup.assets import load_mesh
+from zembrik.core.setup.document import Body, FileMesh
+from zembrik.library.intake import mended_file
+from zembrik.library.shots import Patch, get_shot, head_setup
+from zembrik.library.store import StoredAssets
+from zembrik.web.pages.edits import apply_patch
+from zembrik.web.render import Db, Places, templates
+
+router = APIRouter()
+Text = Annotated[str, Form()]
+Whole = Annotated[int, Form()]
+MOST_LIT = 4000  # faces or points of a flaw that are lit in the viewport
+
+
+class _ByContent:
+    """A mesh that a cache knows by its content."""
+
+    def __init__(self, mesh: TriMesh) -> None:
+        self.mesh, self.key = mesh, mesh.content_hash()
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _ByContent) and other.key == self.key
+
+    def __hash__(self) -> int:
+        return hash(self.key)
+
+
+@lru_cache(maxsize=128)
+def _audited(one: _ByContent) -> object:
+    from zembrik.core.mesh.audit import audit  # see `app._warm_up`
+
+    return audit(one.mesh)
+
+
+@router.get("/shots/{shot_id}/audit")
+def audit_of(request: Request, db: Db, places: Places, shot_id: int, body: str, station: str = "intake") -> Response:
+    """Return what is wrong with a body's mesh, each with its mend."""
+    from zembrik.core.mesh.mend import MENDS  # see `app._warm_up`
+
+    with db.session() as session:
+        shot = get_shot(session, shot_id)
+        setup, head = head_setup(shot), shot.head
+        number, one = _named(list(setup.bodies), body)
+        try:
+            mesh = load_mesh(one, StoredAssets(places))
+        except Problem as problem:
+            return Response(f'<p class="note">{problem.what}</p>', media_type="text/html")
+        words = {
+            "shot": shot, "head": head, "body": one, "number": number, "station": station, "mends": MENDS,
+            "audit": _audited(_ByContent(mesh)), "scale": one.place.scale, "most": MOST_LIT,
+            "is_file": isinstance(one.mesh, FileMesh),
+        }  # fmt: skip
+        return templates.TemplateResponse(request, "audit.html", words)
+
+
+@router.post("/shots/{shot_id}/mend")
+def mend(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, kind: Text,
+    station: Text = "intake",
+) -> Response:  # fmt: skip
+    """Take one kind of flaw out of a body's mesh: a new file, made from the old one, which stays."""
+    with db.session() as session:
+        setup = head_setup(get_shot(session, shot_id))
+        if not 0 <= number < len(setup.bodies):
+            raise Problem("there is no such body.", "mend", "Load the page again.")
+        one = setup.bodies[number]
+        mesh = mended_file(session, places, one, kind)
+    patch: Patch = [{"op": "add", "path": f"/bodies/{number}/mesh", "value": mesh}]
+    return apply_patch(
+        request, db, places, shot_id, base, patch, f"mended {one.name}: {kind}", station, one.name
+    )  # fmt: skip
+
+
+def _named(bodies: list[Body], name: str) -> tuple[int, Body]:
+    for number, body in enumerate(bodies):
+        if body.name == name:
+            return number, body
+    raise Problem(f"there is no body '{name[:80]}'.", "audit", "Load the page again.")
