@@ -74,10 +74,10 @@ def test_assets_are_stored_once_by_content(database, settings):
         two, _ = take_in(session, settings, "again.obj", TRIANGLE)
         assert one.endswith("/tri.obj") and one.partition("/")[0] == two.partition("/")[0]
         assert session.query(Asset).filter_by(sha256=one.partition("/")[0]).count() == 1
-        assert len(mesh.points) == 3
+        assert len(mesh.parts[0].mesh.points) == 3
         with pytest.raises(Problem):
             take_in(session, settings, "bad.obj", b"v 0 0\n")
-        with pytest.raises(Problem, match="only OBJ"):
+        with pytest.raises(Problem, match="faces"):
             take_in(session, settings, "tri.stl", TRIANGLE)
     assert StoredAssets(settings).read(one) == TRIANGLE
     for name in ("../../etc/passwd", "f" * 64 + "/gone.obj"):

@@ -120,7 +120,7 @@ def test_upload_role_and_refusals(client, database, shot):
         ("a.obj", b"", "empty"),
         ("a.obj", b"v 0 0 0\0\1\2", "binary"),
         ("a.obj", b"v 0 0 0\nf 1 2 3\n", "line 2"),
-        ("a.stl", b"solid", "not sound STL"),
+        ("a.stl", b"solid", "no mesh with faces"),
         ("a.zip", b"nothing", "none of the mesh formats"),
         ("a.obj", b"#" * (256 * 1024 * 1024 + 9), "limit"),
     ]:
@@ -165,6 +165,27 @@ def test_audit_and_mend_make_a_new_file_from_the_old(client, database, shot):
     assert "Turn them round" in client.get(f"/shots/{shot}/audit?body=tent", headers=HX).text
     assert "no body" in client.get(f"/shots/{shot}/audit?body=nobody", headers=HX).text
     assert "cannot be mended" in post(client, shot, "mend", number=0, kind="holes").text
+
+
+def test_overlaps_a_way_out_and_copies_from_the_start_station(client, database, shot):
+    """A ball copied half on top of itself: the pair is listed, a way is previewed, applied, and ends it."""
+    post(client, shot, "choose", path="/bodies/1/role", value='"rigid"', station="intake", body="ball")
+    fields = {"number": 1, "nx": "2", "ny": "1", "nz": "1", "sx": "0.6", "sy": "0", "sz": "0", "turn": "0", "low": "1"}
+    made = post(client, shot, "copies", base=2, **fields, high="1", seed="1", station="start", body="ball")
+    assert made.status_code == 200 and len(head(database, shot).document["bodies"]) == 3
+    listed = client.get(f"/shots/{shot}/overlaps?body=ball", headers=HX).text
+    assert "ball · ball 2" in listed and "ease apart" in listed and "thin out" in listed
+    assert "m/s" in client.get(f"/shots/{shot}/probe", headers=HX).text
+    for way in ("ease apart", "shrink to fit", "thin out"):
+        told = client.get(f"/shots/{shot}/way?way={way}", headers=HX).text
+        assert "Apply it" in told
+    number = head(database, shot).number
+    done = post(client, shot, "way", base=number, way="ease apart", station="start", body="ball")
+    assert done.status_code == 200 and head(database, shot).number == number + 1
+    assert "ball 2" not in client.get(f"/shots/{shot}/overlaps?body=ball", headers=HX).text.split("Ways out")[0]
+    assert "has changed" in post(client, shot, "way", base=number, way="ease apart", station="start").text
+    refused = post(client, shot, "copies", base=number + 1, **{**fields, "nx": "1.5"}, high="1", seed="1")
+    assert refused.status_code == 422 and "no whole number" in refused.text
 
 
 def test_scene_frames_and_status(client, database, settings, baked_shot):

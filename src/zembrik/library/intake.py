@@ -61,7 +61,7 @@ def store_file(session: Session, settings: Settings, name: str, data: bytes) -> 
         Problem: when it cannot be used; nothing is stored then.
     """
     reference = take_in(session, settings, name, data)[0]
-    return show_file(reference, kept_contents(data, reference))
+    return show_file(reference, kept_contents(data, reference.partition("/")[2]))
 
 
 def show_file(reference: str, contents: Contents) -> Shown:
@@ -89,7 +89,7 @@ def bodies_of(
         taken: names that are in use; the new ones are added.
     """
     data = StoredAssets(settings).read(reference)
-    contents = kept_contents(data, reference)
+    contents = kept_contents(data, reference.partition("/")[2])
     found = []
     for path in paths:
         part = contents.part(path, reference)

@@ -43,7 +43,7 @@ def take_in(session: Session, settings: Settings, name: str, data: bytes) -> tup
     """
     name = clean_name(name)
     sha256 = file_hash(data)
-    contents = kept_contents(data, f"{sha256}/{name}")
+    contents = kept_contents(data, name)
     folder = settings.assets / sha256[:2]
     folder.mkdir(parents=True, exist_ok=True)
     if not (folder / sha256).exists():

@@ -12,6 +12,7 @@ from zembrik.core.setup.resolve import resolve
 from zembrik.core.solver.build import build_world
 from zembrik.core.solver.world import World
 from zembrik.core.start.overlap import find_overlaps, places_of
+from zembrik.core.start.pairs import rigid_pairs
 
 FEW_ROWS = 10  # fewer rows of points than this across a sheet fold like a board
 
@@ -23,7 +24,12 @@ def check_setup(setup: Setup, assets: Assets) -> list[Finding]:
     """
     try:
         world = build_world(setup, assets)
-        found = [*few_points(setup, assets), *endless_fall(setup, world), *start_overlaps(setup, world)]
+        found = [
+            *few_points(setup, assets),
+            *endless_fall(setup, world),
+            *start_overlaps(setup, world),
+            *overlapping_bodies(setup, world),
+        ]
     except Problem as problem:
         remedy = f" {problem.remedy}" if problem.remedy else ""
         return [
@@ -160,6 +166,25 @@ def start_overlaps(setup: Setup, world: World) -> list[Finding]:
             )
         )
     return found
+
+
+def overlapping_bodies(setup: Setup, world: World) -> list[Finding]:
+    """Rigid bodies that begin inside each other: the pile would burst."""
+    pairs = rigid_pairs(world)
+    mine = np.flatnonzero(pairs.b >= 0)
+    if not len(mine):
+        return []
+    worst = mine[int(np.argmax(pairs.depth[mine]))]
+    names = [part.name for part in world.solids.parts]
+    speed = float(pairs.depth[worst]) * setup.fps * resolve(setup).quality("substeps")
+    text = (
+        f"{len(mine)} pair{'s' if len(mine) > 1 else ''} of rigid bodies begin inside each other, the deepest "
+        f"'{names[pairs.a[worst]]}' and '{names[pairs.b[worst]]}' by {pairs.depth[worst] * 1000:.1f} mm: pushed apart "
+        f"within one substep, they would fly at {speed:.1f} m/s. The ways out stand below."
+    )
+    severe = bool(pairs.depth[worst] > 0.0005)
+    at = _place(pairs.at[worst])
+    return [Finding("bodies_overlap", "Start", severe, "Bodies overlap at the start", text, names[pairs.a[worst]], at)]
 
 
 def _place(point: np.ndarray) -> tuple[float, float, float]:

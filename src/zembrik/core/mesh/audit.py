@@ -105,8 +105,9 @@ def audit(mesh: TriMesh) -> Audit:
     add("turned faces", len(against), against)
     label, inward = inward_parts(mesh)
     add("inside out", len(inward), np.flatnonzero(np.isin(label, inward)))
-    loops = open_loops(mesh)
-    add("holes", len(loops), points=np.unique(np.concatenate(loops)) if loops else no)
+    loops, torn = open_loops(mesh)
+    rims = loops + torn
+    add("holes", len(rims), points=np.unique(np.concatenate(rims)) if rims else no)
     crossed = np.flatnonzero(crossing_faces(points, mesh.faces))
     add("crossings", len(crossed), crossed)
     lengths = mesh.edge_lengths
@@ -214,8 +215,11 @@ def inward_parts(mesh: TriMesh) -> tuple[Whole, Whole]:
     return label.astype(np.int64), np.flatnonzero(~bad & (volume < 0.0))
 
 
-def open_loops(mesh: TriMesh) -> list[Whole]:
-    """Return the closed chains of points along open edges, each running as its faces do."""
+def open_loops(mesh: TriMesh) -> tuple[list[Whole], list[Whole]]:
+    """Return the closed chains of points along open edges, each running as its faces do, and chains that do not close.
+
+    A chain does not close where faces are turned against each other.
+    """
     flat = mesh.face_edges.reshape(-1)
     border = np.flatnonzero(mesh.edge_use[flat] == 1)
     faces = mesh.faces.astype(np.int64)
@@ -223,7 +227,7 @@ def open_loops(mesh: TriMesh) -> list[Whole]:
     follow: dict[int, list[int]] = {}
     for a, b in zip(begin.tolist(), end.tolist(), strict=True):
         follow.setdefault(a, []).append(b)
-    loops = []
+    loops, torn = [], []
     while follow:
         start = next(iter(follow))
         chain, at = [start], start
@@ -238,7 +242,9 @@ def open_loops(mesh: TriMesh) -> list[Whole]:
                 chain = chain[: k + 1]
             else:
                 chain.append(at)
-    return loops
+        if len(chain) > 1:
+            torn.append(np.array(chain, dtype=np.int64))
+    return loops, torn
 
 
 @kernel

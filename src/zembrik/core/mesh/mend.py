@@ -97,7 +97,7 @@ def turn_outwards(mesh: TriMesh) -> TriMesh:
 def fill_holes(mesh: TriMesh) -> TriMesh:
     """Return the mesh with every open border closed by a lid of its own points, facing as its neighbours do."""
     lids: list[tuple[int, int, int]] = []
-    for loop in open_loops(mesh):
+    for loop in open_loops(mesh)[0]:
         if 3 <= len(loop) <= MOST_RIM:
             lids += triangulate(mesh.points, loop[::-1].tolist())
     if not lids:

@@ -117,7 +117,11 @@ class TriMesh:
 
     def moved(self, points: NDArray[np.float64]) -> TriMesh:
         """Return the same faces on other points (points, 3)."""
-        return TriMesh(np.ascontiguousarray(points, dtype=np.float64), self.faces, self.groups)
+        mesh = TriMesh(np.ascontiguousarray(points, dtype=np.float64), self.faces, self.groups)
+        for name in ("_edge_table", "is_closed", "hinges"):  # these know only the faces
+            if name in self.__dict__:
+                mesh.__dict__[name] = self.__dict__[name]
+        return mesh
 
 
 def point_normals(points: NDArray[np.floating], faces: NDArray[np.int32]) -> NDArray[np.float64]:

@@ -78,6 +78,7 @@ def build_world(setup: Setup, assets: Assets) -> World:
     quality = resolved.document["quality"]
     edges = [c.mesh.edges + s for c, s in zip(cloths, cloth_starts, strict=True)]
     spacing = _spacing([c.mesh for c in cloths] + [s.mesh for s in softs])
+    surfaces = cloths or softs or colliders.forms  # what rigid bodies' corners could meet
     world = World(
         bodies=_bodies(setup, cloths, softs, parts, starts),
         cloth=points_of_cloth,
@@ -108,7 +109,7 @@ def build_world(setup: Setup, assets: Assets) -> World:
             owner[:points_of_cloth].astype(np.int32),
             quality["contact"],
             quality["self_collision"],
-            [*soft_guests(softs, soft_starts), *rigid_guests(parts, spacing)],
+            [*soft_guests(softs, soft_starts), *(rigid_guests(parts, spacing) if surfaces else [])],
             len(x),
             len(parts),
             colliders.corners(spacing),

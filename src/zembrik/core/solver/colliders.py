@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -125,10 +126,46 @@ def _corners(low: Floats, high: Floats) -> Floats:
 
 def proxy_shapes(body: Body, proxy: dict[str, Any], mesh: TriMesh) -> list[Shape]:
     """Return the shapes of a body's resolved proxy on its placed mesh: one, or several hulls."""
-    if proxy["kind"] != "hulls":
+    if proxy["kind"] not in ("hull", "hulls"):
         return [collider_shape(body, proxy["kind"], mesh)]
-    parts = several_hulls(mesh, proxy["most"], proxy["hollow"], body.name)
-    return [Shape("hull", mesh=convex_hull(points, body.name)) for points in parts]
+    # Hulls are found in the body's own axes, once for all bodies that are copies of one another.
+    turn, shift = turn_matrix(body.place.rotate), np.asarray(body.place.translate)
+    local = (mesh.points - shift) @ turn / body.place.scale
+    grain = 1e-9 * (float(np.linalg.norm(np.ptp(local, axis=0))) or 1.0)
+    local = np.rint(local / grain) * grain
+    most = proxy["most"] if proxy["kind"] == "hulls" else 1
+    hulls = _hulls_of(_Alike(mesh.moved(local)), most, proxy["hollow"], _Told(body.name))
+    return [Shape("hull", mesh=hull.moved((hull.points * body.place.scale) @ turn.T + shift)) for hull in hulls]
+
+
+class _Alike:
+    """A mesh that a cache knows by its content."""
+
+    def __init__(self, mesh: TriMesh) -> None:
+        self.mesh = mesh
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Alike) and other.mesh.content_hash == self.mesh.content_hash
+
+    def __hash__(self) -> int:
+        return hash(self.mesh.content_hash)
+
+
+class _Told(str):
+    """A name for errors, which makes no difference to a cache."""
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Told)
+
+    def __hash__(self) -> int:
+        return 0
+
+
+@lru_cache(maxsize=64)
+def _hulls_of(one: _Alike, most: int, hollow: float, name: _Told) -> tuple[TriMesh, ...]:
+    if most == 1:
+        return (convex_hull(one.mesh.points, name),)
+    return tuple(convex_hull(points, name) for points in several_hulls(one.mesh, most, hollow, name))
 
 
 def collider_shape(body: Body, kind: str, mesh: TriMesh) -> Shape:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -63,19 +62,18 @@ def sharp_corners(mesh: TriMesh, spacing_m: float) -> tuple[Floats, Whole]:
     outwards = (one * (d - a)).sum(axis=1) < 0.0
     ends = mesh.edges[mesh.edge_use == 1]
     edges = np.concatenate([hinges[bent & outwards, :2], ends]).astype(np.int64)
-    points, cut = [mesh.points], []
-    count = len(mesh.points)
-    for i, j in edges:
-        way = mesh.points[j] - mesh.points[i]
-        pieces = int(np.clip(np.ceil(np.linalg.norm(way) / max(spacing_m, 1e-6)), 1, 200))
-        between = mesh.points[i] + way * (np.arange(1, pieces) / pieces)[:, None]
-        chain = [i, *range(count, count + pieces - 1), j]
-        cut += list(pairwise(chain))
-        points.append(between)
-        count += pieces - 1
-    lines = np.array(cut, dtype=np.int64).reshape(-1, 2)
-    used, numbers = np.unique(lines, return_inverse=True)
-    return np.concatenate(points)[used], numbers.reshape(-1, 2).astype(np.int32)
+    way = mesh.points[edges[:, 1]] - mesh.points[edges[:, 0]]
+    pieces = np.clip(np.ceil(np.linalg.norm(way, axis=1) / max(spacing_m, 1e-6)), 1, 200).astype(np.int64)
+    # Piece n of an edge goes from its place n to place n + 1; place 0 and the last are the edge's own ends.
+    edge = np.repeat(np.arange(len(edges)), pieces)
+    number = np.arange(len(edge)) - np.repeat(np.cumsum(pieces) - pieces, pieces)
+    inner = number > 0
+    places = mesh.points[edges[edge, 0]] + way[edge] * (number / pieces[edge])[:, None]
+    at = np.where(inner, len(mesh.points) + np.cumsum(inner) - 1, edges[edge, 0])
+    last = number == pieces[edge] - 1
+    after = np.where(last, edges[edge, 1], np.roll(at, -1))
+    used, numbers = np.unique(np.stack([at, after], axis=1), return_inverse=True)
+    return np.concatenate([mesh.points, places[inner]])[used], numbers.reshape(-1, 2).astype(np.int32)
 
 
 class Touching:

@@ -187,7 +187,10 @@ def _start(setup: Setup, resolved: Resolved, number: int | None, places: Setting
     dials = [dial(resolved, "/preroll")]
     if setup.world.ground is not None:
         dials += [dial(resolved, f"/world/ground/{name}") for name in ("height", "friction")]
-    return {"dials": dials}
+    step = 0.1
+    if number is not None and (mesh := _mesh(setup.bodies[number], places)) is not None:
+        step = 1.1 * float(mesh.size.max())  # so that copies stand clear of each other
+    return {"dials": dials, "step": step}
 
 
 def _motion(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:

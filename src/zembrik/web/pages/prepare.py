@@ -28,7 +28,7 @@ class _ByContent:
     """A mesh that a cache knows by its content."""
 
     def __init__(self, mesh: TriMesh) -> None:
-        self.mesh, self.key = mesh, mesh.content_hash()
+        self.mesh, self.key = mesh, mesh.content_hash
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, _ByContent) and other.key == self.key
