@@ -48,6 +48,12 @@ class Shown:
     why_up: str
     guesses: list[UnitGuess]
 
+    @property
+    def in_order(self) -> list[UnitGuess]:
+        """The guesses in the units' usual order, so that a unit is found where it always is."""
+        order = list(METRES_PER_UNIT)
+        return sorted(self.guesses, key=lambda g: order.index(g.unit))
+
     def size_of(self, part: FilePart) -> list[float]:
         """Return a part's extents (3,) in metres, in the unit and axes that are taken for true."""
         size = np.ptp(part.mesh.points, axis=0) * METRES_PER_UNIT[self.unit]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 import numpy as np
@@ -39,11 +40,11 @@ def copies_of(
         raise Problem("sizes go from small to large, between 0 and 100 times.", "copies", "Change a size.")
     rng = np.random.default_rng(seed)
     place = {"translate": [0, 0, 0], "rotate": [0, 0, 0], "scale": 1.0, **(body.get("place") or {})}
-    found, number = [], 1
+    stem, found, number = re.sub(r" \d+$", "", body["name"]), [], 1
     for n in range(1, total):
         at = np.array([n % counts[0], n // (counts[0] * counts[2]), n // counts[0] % counts[2]])
         turn, scale = rng.uniform(-turn_deg, turn_deg, 3), float(rng.uniform(scale_low, scale_high))
-        while (name := f"{body['name']} {number + 1}") in taken:
+        while (name := f"{stem} {number + 1}") in taken:
             number += 1
         taken.add(name)
         found.append({

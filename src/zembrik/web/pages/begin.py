@@ -20,7 +20,7 @@ from zembrik.web.render import Db, Places, templates
 router = APIRouter()
 Text = Annotated[str, Form()]
 Whole = Annotated[int, Form()]
-MOST_ROWS = 12
+MOST_ROWS = 6
 
 
 @lru_cache(maxsize=32)

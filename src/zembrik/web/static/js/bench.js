@@ -229,6 +229,7 @@ const actions = {
     const lit = button.getAttribute("aria-pressed") === "true";
     document.querySelectorAll("[data-action=light]").forEach((b) => b.setAttribute("aria-pressed", "false"));
     button.setAttribute("aria-pressed", String(!lit));
+    if (!lit) view.fit(button.dataset.body);
     view.light(button.dataset.body, lit ? [] : JSON.parse(button.dataset.faces), lit ? [] : JSON.parse(button.dataset.points));
   },
   "look-at": (button) => view.lookAt(JSON.parse(button.dataset.at)),
