@@ -3,14 +3,15 @@
 import numpy as np
 import pytest
 
-from zembrik.core.distance.build import build_fields
+from zembrik.core.distance.build import Shape, build_fields
 from zembrik.core.distance.field import distances
 from zembrik.core.mesh import shapes
 from zembrik.core.mesh.trimesh import volume_m3
 from zembrik.core.problem import Problem
 from zembrik.core.proxy.fit import fit_proxy
-from zembrik.core.proxy.measure import measure_fit, sample_surface
+from zembrik.core.proxy.measure import measure_fit, recommend, sample_surface
 from zembrik.core.proxy.outline import outline
+from zembrik.core.proxy.reduce import reduced
 
 ROD = shapes.capsule(0.1, 0.9)
 TURN = np.linalg.qr(np.random.default_rng(3).normal(size=(3, 3)))[0]
@@ -60,3 +61,30 @@ def test_overhang_of_a_plane_is_nothing_and_of_a_surface_too():
 def test_a_flat_mesh_has_no_hull():
     with pytest.raises(Problem, match="flat"):
         fit_proxy("hull", shapes.grid((1, 1), (2, 2)), name="tray")
+
+
+def test_what_else_is_measured_of_a_proxy():
+    """A hull of a ring: volume π(R + r)²·2r less its rounding over 2π²Rr²; a reduced ball has a fifth of the faces."""
+    fit = measure_fit([fit_proxy("hull", MESHES["ring"])], MESHES["ring"])
+    assert fit.watertight and fit.query_ns > 0 and fit.mean_gap_m < fit.gap_m
+    assert fit.volume_ratio == pytest.approx(
+        volume_m3(fit_proxy("hull", MESHES["ring"]).mesh) / volume_m3(MESHES["ring"])
+    )
+    coarse = reduced(MESHES["ball"], 0.2)
+    assert len(coarse.faces) == pytest.approx(0.2 * len(MESHES["ball"].faces), rel=0.1)
+    fit = measure_fit([Shape("surface", mesh=coarse)], MESHES["ball"])
+    assert 0.0 < fit.gap_m < 0.03 and 0.0 < fit.overhang_m < 0.03 and fit.volume_ratio < 1.0
+    assert reduced(MESHES["box"], 1.0) is MESHES["box"]
+
+
+def test_the_recommended_proxy_is_the_fastest_that_is_near_enough():
+    def fits(mesh):
+        return {
+            kind: measure_fit([fit_proxy(kind, mesh)], mesh) for kind in ("ball", "box", "capsule", "hull", "surface")
+        }
+
+    assert recommend(fits(MESHES["box"]), "rigid", 1.2)[0] == "box"
+    ring = fits(MESHES["ring"])
+    assert recommend(ring, "collider", 1.2)[0] == "surface"
+    kind, why = recommend(ring, "rigid", 1.2)
+    assert kind == "surface" and "hollows" in why

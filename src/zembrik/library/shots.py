@@ -222,7 +222,9 @@ def differences(before: dict[str, Any], after: dict[str, Any]) -> list[str]:
         path = operation["path"]
         was = jsonpointer.resolve_pointer(before, path, None)
         place = _named(path, after if operation["op"] != "remove" else before)
-        if operation["op"] == "remove":
+        if path.count("/") == 2 and operation["op"] in ("add", "remove") and path.startswith("/bodies/"):
+            lines.append(f"{place} was {'added' if operation['op'] == 'add' else 'taken away'}")
+        elif operation["op"] == "remove":
             lines.append(f"{place}: {_short(was)} was taken away")
         elif was is None:
             lines.append(f"{place}: {_short(operation.get('value'))} (was left to preset, profile or default)")

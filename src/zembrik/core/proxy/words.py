@@ -9,5 +9,6 @@ PROXY_WORDS = {
     "capsule": "a rounded rod along the mesh",
     "hull": "the tightest shape without hollows",
     "hulls": "several hulls, so that hollows stay",
+    "reduced": "the mesh with fewer faces",
     "surface": "the mesh itself, exactly",
 }

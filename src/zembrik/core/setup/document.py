@@ -298,7 +298,7 @@ class Motion(Part):
 class Proxy(Part):
     """The stand-in shape that contact sees instead of the mesh."""
 
-    kind: Literal["plane", "ball", "box", "capsule", "hull", "hulls", "surface"] = dial(
+    kind: Literal["plane", "ball", "box", "capsule", "hull", "hulls", "reduced", "surface"] = dial(
         "surface", "", "The shape other bodies touch.", "Surface is the exact mesh and the slowest."
     )
     most: int = dial(8, "hulls", "Of several hulls: how many there may be.", "Time grows with them.", ge=1, le=64)
@@ -306,8 +306,11 @@ class Proxy(Part):
         0.02, "×", "Of several hulls: deepest hollow left, as a share of the size; small is faithful.", "More hulls.",
         gt=0, le=1
     )  # fmt: skip
+    keep: float = dial(
+        0.2, "×", "Of a reduced mesh: the share of its faces that stay; few are fast and coarse.", "", gt=0, le=1
+    )
     sides: Literal["outside", "both"] = dial(
-        "outside", "", "Of an exact surface: contact from its outside, or from both sides, for open sheets."
+        "outside", "", "Of an exact or reduced surface: contact from its outside, or from both sides, for open sheets."
     )
 
 

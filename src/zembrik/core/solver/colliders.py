@@ -18,6 +18,7 @@ from zembrik.core.motion.ripple import Ripple
 from zembrik.core.proxy.fit import convex_hull, fit_proxy
 from zembrik.core.proxy.hulls import several_hulls
 from zembrik.core.proxy.outline import outline
+from zembrik.core.proxy.reduce import reduced
 from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh
 from zembrik.core.setup.document import Body, Setup
 from zembrik.core.setup.resolve import Resolved
@@ -126,6 +127,8 @@ def _corners(low: Floats, high: Floats) -> Floats:
 
 def proxy_shapes(body: Body, proxy: dict[str, Any], mesh: TriMesh) -> list[Shape]:
     """Return the shapes of a body's resolved proxy on its placed mesh: one, or several hulls."""
+    if proxy["kind"] == "reduced":
+        return [Shape("surface", mesh=reduced(mesh, proxy["keep"], body.name))]
     if proxy["kind"] not in ("hull", "hulls"):
         return [collider_shape(body, proxy["kind"], mesh)]
     # Hulls are found in the body's own axes, once for all bodies that are copies of one another.
@@ -215,7 +218,7 @@ def build_colliders(
             grip.append(values["friction"])
             slip.append(values["friction"])
             bounce.append(values["bounce"])
-            both.append(values["proxy"]["sides"] == "both" and kind == "surface")
+            both.append(values["proxy"]["sides"] == "both" and kind in ("surface", "reduced"))
             names.append(body.name)
     reach = (max(room, default=0.0) + most_point_room_m) * 1.5 + 1e-3
     drift = np.tile(np.concatenate([np.eye(3).ravel(), np.zeros(3)]), (len(shapes), 1))

@@ -166,6 +166,7 @@ def _proxies(setup: Setup, resolved: Resolved, number: int | None, places: Setti
     rows = []
     chosen = ""
     dials: list[Dial] = []
+    advice: tuple[str, str] | None = None
     sides = "outside"
     if number is not None and setup.bodies[number].role in ("collider", "rigid"):
         body, role = setup.bodies[number], setup.bodies[number].role
@@ -176,11 +177,19 @@ def _proxies(setup: Setup, resolved: Resolved, number: int | None, places: Setti
             if kind != "plane" or role == "collider":
                 tried = proxy.model_copy(update={"kind": kind, "sides": "outside"})
                 rows.append({"kind": kind, "text": text, "fit": _fit(bare, tried.model_dump_json(), places)})
+        from zembrik.core.proxy.measure import recommend  # see `app._warm_up`
+
+        fits: dict[str, Any] = {str(r["kind"]): r["fit"] for r in rows if not isinstance(r["fit"], str)}
+        if fits and (mesh := _mesh(body, places)) is not None:
+            advice = recommend(fits, role, float(np.linalg.norm(mesh.size)))
         own = ("thickness", "friction", "bounce") if role == "collider" else ("thickness",)
         dials = [dial(resolved, f"/bodies/{number}/{name}") for name in own]
         if chosen == "hulls":
             dials = [dial(resolved, f"/bodies/{number}/proxy/{name}") for name in ("most", "hollow")] + dials
-    return {"rows": rows, "chosen": chosen, "dials": dials, "sides": sides}
+        if chosen == "reduced":
+            dials = [dial(resolved, f"/bodies/{number}/proxy/keep"), *dials]
+    held = next((r["fit"] for r in rows if r["kind"] == chosen and not isinstance(r["fit"], str)), None)
+    return {"rows": rows, "chosen": chosen, "dials": dials, "sides": sides, "held": held, "advice": advice}
 
 
 def _start(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
