@@ -7,6 +7,7 @@ import sys
 import time
 
 import numpy as np
+import yardstick
 
 from zembrik.core.compiled import use_threads
 from zembrik.core.setup.assets import NoAssets
@@ -50,6 +51,7 @@ def frames(document: dict, count: int) -> tuple[np.ndarray, object]:
 def main() -> None:
     """Print the table."""
     use_threads(2)
+    yardstick.say()
     frames(pile(8), 5)
     frames(lump(), 5)
     print("what                     ms a frame, median   worst   asleep at the end")

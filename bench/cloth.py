@@ -3,6 +3,7 @@
 usage: PYTHONPATH=src python bench/cloth.py [points on a side ...]
 """
 
+import resource
 import shutil
 import sys
 import tempfile
@@ -11,6 +12,7 @@ from itertools import product
 from pathlib import Path
 
 import numpy as np
+import yardstick
 
 from zembrik.core.bake import bake
 from zembrik.core.cache.writer import CacheWriter
@@ -43,6 +45,7 @@ def setup_of(side: int, itself: bool, frames: int = FRAMES):
 
 def main() -> None:
     use_threads(2)
+    yardstick.say()
     sides = [int(word) for word in sys.argv[1:]] or [41, 101, 201]
     folder = Path(tempfile.mkdtemp())
     writing = []
@@ -55,6 +58,8 @@ def main() -> None:
 
     CacheWriter.commit = timed
     bake(setup_of(5, True, 3), FolderAssets(folder), folder / "warm.zarr")  # compiles or loads the kernels
+    sizes: dict[bool, list[tuple[int, float]]] = {False: [], True: []}
+    before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     print("points    with itself   ms a frame   worst   whole bake s   writing %")
     for side, itself in product(sides, (False, True)):
         writing.clear()
@@ -63,7 +68,15 @@ def main() -> None:
         whole = time.perf_counter() - start
         frames = cache.figure("timing/seconds")[1:]
         ms, share = frames * 1000, 100 * sum(writing) / whole
+        sizes[itself].append((side * side, float(np.median(ms))))
         print(f"{side * side:7,} {itself!s:>10} {np.median(ms):12.1f} {ms.max():9.1f} {whole:13.2f} {share:11.1f}")
+    for itself, found in sizes.items():
+        if len(found) > 1:
+            points, ms = np.log(np.array(found).T)
+            print(f"with itself {itself}: time grows with the points to the power {np.polyfit(points, ms, 1)[0]:.2f}")
+    most = max(side * side for side in sides)
+    used = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before
+    print(f"at most {used * 1024 / most / 1000:.2f} kB a point of the largest, over what was there before")
     shutil.rmtree(folder)
 
 

@@ -7,9 +7,11 @@ from hypothesis import strategies as st
 
 from zembrik.core.mesh import shapes
 from zembrik.core.mesh.audit import audit, crossing_faces
+from zembrik.core.mesh.density import nearest_points, points_at, respaced, spacing_of
 from zembrik.core.mesh.mend import MENDS
 from zembrik.core.mesh.refine import refine
 from zembrik.core.mesh.trimesh import TriMesh, volume_m3
+from zembrik.core.problem import Problem
 
 
 def flaws(mesh):
@@ -116,3 +118,19 @@ def test_refined_meshes_have_no_long_edge_and_no_crack(seed, longest):
     assert volume_m3(fine) == pytest.approx(volume_m3(sound), rel=1e-9)
     assert np.array_equal(fine.points[: len(sound.points)], sound.points)
     assert np.einsum("ij,ij->i", fine.face_areas[:, None], fine.face_areas[:, None]).min() > 0
+
+
+def test_another_spacing_is_about_what_was_asked_for_and_pins_stay_in_place():
+    ball = shapes.ball(0.5, 24)
+    now = spacing_of(ball)
+    for factor in (0.4, 0.6, 1.5, 2.5):
+        made = respaced(ball, factor * now)
+        assert spacing_of(made) == pytest.approx(factor * now, rel=0.45)
+        assert len(made.points) == pytest.approx(points_at(ball, spacing_of(made)), rel=0.5)
+        assert volume_m3(made) == pytest.approx(volume_m3(ball), rel=0.05)
+        pins = nearest_points(ball.points, [0, 7, 40], made.points)
+        off = np.linalg.norm(made.points[pins][:, None] - ball.points[[0, 7, 40]][None], axis=2).min(axis=0)
+        assert off.max() <= (1e-9 if factor < 1 else factor * now)
+    for wrong in (0.0, -1.0, 1e6):
+        with pytest.raises(Problem):
+            respaced(ball, wrong)

@@ -167,6 +167,30 @@ def test_audit_and_mend_make_a_new_file_from_the_old(client, database, shot):
     assert "cannot be mended" in post(client, shot, "mend", number=0, kind="holes").text
 
 
+def test_another_density_of_a_sheet_and_of_a_file(client, database, shot):
+    """The sheet of 16 segments at twice the spacing has 8; a file's mesh is cut finer and keeps its size and parent."""
+    page = client.get(f"/shots/{shot}/audit?body=sheet", headers=HX).text
+    assert "Density" in page and "289" in page
+    assert post(client, shot, "density", number=0, value="125", station="intake").status_code == 200
+    assert head(database, shot).document["bodies"][0]["mesh"]["segments"] == [8, 8]
+    answer = client.post(f"/shots/{shot}/upload", files={"file": ("tent.obj", TENT)}, headers=HX)
+    reference = re.search(r'"reference": "([^"]+)"', answer.text.replace("&#34;", '"'))[1]
+    post(client, shot, "take", base=2, reference=reference, unit="cm", up_axis="y", part="")
+    fine = post(client, shot, "density", base=3, number=2, value="4", station="intake")
+    sizes = re.findall('size along [XYZ], metres" value="([^"]+)"', fine.text)
+    assert fine.status_code == 200 and sizes == ["0.01", "0.01", "0.01"]
+    made = head(database, shot).document["bodies"][2]["mesh"]
+    from zembrik.library.models import Asset
+
+    with database.session() as session:
+        asset = session.get(Asset, made["file"][:64])
+        assert asset.parent == reference[:64] and asset.points > 10 and made["unit"] == "m"
+    assert "more than nothing" in post(client, shot, "density", base=4, number=2, value="0").text
+
+
+TENT = b"v 0 0 0\nv 1 0 0\nv 0 1 0\nv 0 0 1\nf 1 3 2\nf 1 2 4\nf 2 3 4\nf 3 1 4\n"
+
+
 def test_overlaps_a_way_out_and_copies_from_the_start_station(client, database, shot):
     """A ball copied half on top of itself: the pair is listed, a way is previewed, applied, and ends it."""
     post(client, shot, "choose", path="/bodies/1/role", value='"rigid"', station="intake", body="ball")

@@ -220,3 +220,26 @@ def board(session: Session, show_id: int) -> list[tuple[BoardRow, ShownBake | No
 
 def _now() -> datetime.datetime:
     return datetime.datetime.now(datetime.UTC)
+
+
+def seconds_a_point(session: Session, settings: Settings, shot_id: int) -> float | None:
+    """Return what a frame takes a simulated point, s, as measured: in this shot's newest bake, or else in any.
+
+    None while nothing was baked.
+    """
+    rows = session.scalars(
+        select(Bake)
+        .join(Revision)
+        .where(Bake.state == "done")
+        .order_by((Revision.shot_id != shot_id), Bake.id.desc())
+        .limit(5)
+    )
+    for bake in rows:
+        try:
+            cache = Cache(cache_path(settings, bake))
+            seconds, points = cache.figure("timing/seconds")[1:], sum(cache.point_counts)
+        except (Problem, OSError):
+            continue
+        if len(seconds) and points:
+            return float(np.median(seconds)) / points
+    return None

@@ -13,10 +13,12 @@ from zembrik.core.exchange.contents import Contents, FilePart
 from zembrik.core.exchange.obj import write_obj
 from zembrik.core.exchange.read_any import kept_contents
 from zembrik.core.exchange.sizes import UnitGuess, declared_unit, guess_units, guess_up
+from zembrik.core.mesh.density import nearest_points, respaced
+from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.motion.from_poses import motion_of
 from zembrik.core.problem import Problem
-from zembrik.core.setup.assets import file_part
-from zembrik.core.setup.document import Body, FileMesh
+from zembrik.core.setup.assets import file_part, load_mesh
+from zembrik.core.setup.document import Body, FileMesh, GridMesh
 from zembrik.core.units import METRES_PER_UNIT
 from zembrik.library.models import Asset
 from zembrik.library.settings import Settings
@@ -151,13 +153,56 @@ def mended_file(session: Session, settings: Settings, body: Body, kind: str) -> 
     part = file_part(body.mesh, StoredAssets(settings))
     if len(part.shapes):
         raise Problem("its points move, and a mend would lose that.", body.name, "Mend it where it was made.")
-    mesh = MENDS[kind][1](part.mesh)
+    return _made_from(session, settings, body, MENDS[kind][1](part.mesh), "mended", f"mend: {kind}")
+
+
+def respaced_body(session: Session, settings: Settings, body: Body, spacing_m: float) -> dict[str, Any]:
+    """Return a body, as a document, with its points about `spacing_m` apart where it stands; pins stay by position.
+
+    A sheet that is a shape gets other segments; every other mesh becomes a new file, whose parent is the old one.
+    """
+    document = body.model_dump(mode="json", by_alias=True, exclude_unset=True)
+    if not 0.0 < spacing_m <= 1e4:
+        raise Problem("a spacing is more than nothing.", body.name, "Type one in millimetres.")
+    if isinstance(body.mesh, GridMesh):
+        along = [max(1, round(side * body.place.scale / spacing_m)) for side in body.mesh.size]
+        if max(along) > 1000:
+            raise Problem("a sheet has at most 1,000 segments a side.", body.name, "Choose a larger spacing.")
+        old = load_mesh(body, StoredAssets(settings))
+        document["mesh"] = {**document["mesh"], "segments": along}
+        new = load_mesh(Body.model_validate({**document, "pins": []}), StoredAssets(settings))
+    else:
+        if isinstance(body.mesh, FileMesh) and body.mesh.animated:
+            raise Problem(
+                "its points move, and another spacing would lose that.", body.name, "Make it where it was made."
+            )
+        old = load_mesh(body, StoredAssets(settings))
+        new = respaced(old, spacing_m / body.place.scale, body.name)
+        document["mesh"] = _made_from(
+            session, settings, body, new, "respaced", f"spacing: {spacing_m * 1e3:.4g} mm", "m"
+        )
+    for pin in document.get("pins", []):
+        if pin["points"].get("numbers") is not None:
+            pin["points"] = {"numbers": nearest_points(old.points, pin["points"]["numbers"], new.points)}
+    return document
+
+
+def _made_from(
+    session: Session, settings: Settings, body: Body, mesh: TriMesh, word: str, made_by: str, unit: str | None = None
+) -> dict[str, Any]:
+    """Store a mesh made from a body's; return the "mesh" that names it. Without a unit it is in the old file's."""
     out = io.BytesIO()
     write_obj(out, mesh.points, mesh.faces, body.name)
-    parent, _, name = body.mesh.file.partition("/")
-    stem = name.rsplit(".", 1)[0].removesuffix(" mended")
-    reference, _ = take_in(session, settings, f"{stem} mended.obj", out.getvalue())
+    parent, stem = "", body.name
+    if isinstance(body.mesh, FileMesh):
+        parent, _, name = body.mesh.file.partition("/")
+        stem = name.rsplit(".", 1)[0]
+    for old in ("mended", "respaced"):
+        stem = stem.removesuffix(f" {old}")
+    reference, _ = take_in(session, settings, f"{stem} {word}.obj", out.getvalue())
     asset = session.get(Asset, reference.partition("/")[0])
     if asset is not None and asset.parent is None and asset.sha256 != parent:
-        asset.parent, asset.made_by = parent, f"mend: {kind}"
-    return {"file": reference, "unit": body.mesh.unit, "up_axis": body.mesh.up_axis}
+        asset.parent, asset.made_by = parent or None, made_by
+    if unit is None and isinstance(body.mesh, FileMesh):
+        return {"file": reference, "unit": body.mesh.unit, "up_axis": body.mesh.up_axis}
+    return {"file": reference, "unit": "m", "up_axis": "y"}

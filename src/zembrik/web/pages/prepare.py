@@ -8,13 +8,16 @@ from typing import Annotated
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import Response
 
+from zembrik.core.mesh.density import points_at, spacing_of
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import load_mesh
 from zembrik.core.setup.document import Body, FileMesh
-from zembrik.library.intake import mended_file
+from zembrik.library.bakes import seconds_a_point
+from zembrik.library.intake import mended_file, respaced_body
 from zembrik.library.shots import Patch, get_shot, head_setup
 from zembrik.library.store import StoredAssets
+from zembrik.web.dials import from_shown
 from zembrik.web.pages.edits import apply_patch
 from zembrik.web.render import Db, Places, templates
 
@@ -61,6 +64,8 @@ def audit_of(request: Request, db: Db, places: Places, shot_id: int, body: str, 
             "shot": shot, "head": head, "body": one, "number": number, "station": station, "mends": MENDS,
             "audit": _audited(_ByContent(mesh)), "scale": one.place.scale, "most": MOST_LIT,
             "is_file": isinstance(one.mesh, FileMesh),
+            "densities": _densities(mesh, one.place.scale, seconds_a_point(session, places, shot_id)),
+            "moves": isinstance(one.mesh, FileMesh) and one.mesh.animated,
         }  # fmt: skip
         return templates.TemplateResponse(request, "audit.html", words)
 
@@ -81,6 +86,34 @@ def mend(
     return apply_patch(
         request, db, places, shot_id, base, patch, f"mended {one.name}: {kind}", station, one.name
     )  # fmt: skip
+
+
+def _densities(mesh: TriMesh, scale: float, a_point_s: float | None) -> list[dict[str, float | None]]:
+    """Return three spacings with what they cost: half as close, as it is, twice as close."""
+    now = spacing_of(mesh)
+    rows: list[dict[str, float | None]] = []
+    for factor in (2.0, 1.0, 0.5):
+        points = points_at(mesh, now * factor)
+        cost = None if a_point_s is None else a_point_s * points
+        rows.append({"spacing_mm": 1e3 * now * factor * scale, "points": points, "seconds": cost, "factor": factor})
+    return rows
+
+
+@router.post("/shots/{shot_id}/density")
+def set_density(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, value: Text,
+    station: Text = "intake",
+) -> Response:  # fmt: skip
+    """Give a body's mesh another spacing, typed in millimetres."""
+    spacing_m = float(from_shown("spacing", value)) / 1e3
+    with db.session() as session:
+        setup = head_setup(get_shot(session, shot_id))
+        if not 0 <= number < len(setup.bodies):
+            raise Problem("there is no such body.", "density", "Load the page again.")
+        body = respaced_body(session, places, setup.bodies[number], spacing_m)
+    patch: Patch = [{"op": "replace", "path": f"/bodies/{number}", "value": body}]
+    words = f"spacing of {body['name']} set to {value} mm"
+    return apply_patch(request, db, places, shot_id, base, patch, words, station, body["name"])
 
 
 def _named(bodies: list[Body], name: str) -> tuple[int, Body]:

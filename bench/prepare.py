@@ -1,0 +1,67 @@
+"""Seconds of what comes before the first bake: audit, hull, gap and overhang, all overlaps, taking a large file in.
+
+usage: PYTHONPATH=src python bench/prepare.py
+"""
+
+import io
+import resource
+import time
+
+import numpy as np
+import yardstick
+
+from zembrik.core.compiled import use_threads
+from zembrik.core.exchange.obj import write_obj
+from zembrik.core.exchange.read_any import read_contents
+from zembrik.core.mesh import shapes
+from zembrik.core.mesh.audit import audit
+from zembrik.core.proxy.fit import convex_hull, fit_proxy
+from zembrik.core.proxy.measure import measure_fit
+from zembrik.core.setup.assets import NoAssets
+from zembrik.core.setup.document import parse_setup
+from zembrik.core.solver.build import build_world
+from zembrik.core.start.pairs import rigid_pairs
+from zembrik.core.start.ways import ease_apart, thin_out
+
+
+def timed(words, run, aim):
+    start = time.perf_counter()
+    found = run()
+    print(f"{words:58} {time.perf_counter() - start:8.2f} s   (aim {aim})", flush=True)
+    return found
+
+
+def main() -> None:
+    use_threads(2)
+    yardstick.say()
+    small = shapes.ball(0.5, 12)
+    audit(small)
+    measure_fit([fit_proxy("hull", small)], small)
+    ball = shapes.ball(0.5, 500)
+    timed(f"audit of {len(ball.faces):,} faces", lambda: audit(ball), "6 s a million")
+    timed("hull of 100,000 points", lambda: convex_hull(np.random.default_rng(1).normal(size=(100_000, 3))), "1 s")
+    mesh = shapes.ball(0.5, 160)
+    timed(f"gap and overhang of {len(mesh.faces):,} faces", lambda: measure_fit([fit_proxy("hull", mesh)], mesh), "3 s")
+    rng = np.random.default_rng(1)
+    bodies = [
+        {"name": f"b{n}", "role": "rigid", "mesh": {"shape": "box", "size": [0.1, 0.1, 0.1]}, "proxy": {"kind": "hull"},
+         "place": {"translate": rng.uniform(0, 1.2, 3).tolist(), "rotate": rng.uniform(-90, 90, 3).tolist(),
+                   "scale": float(rng.uniform(0.7, 1.6))}}
+        for n in range(2000)
+    ]  # fmt: skip
+    setup = parse_setup({"bodies": bodies, "world": {"ground": None}})
+    world = timed("building the world of 2,000 bodies", lambda: build_world(setup, NoAssets()), "–")
+    rigid_pairs(world)
+    pairs = timed("all overlaps of 2,000 bodies", lambda: rigid_pairs(world), "2 s")
+    timed(f"thinning out {len(pairs):,} pairs", lambda: thin_out(pairs, np.ones(2000, bool)), "–")
+    done = timed("easing 2,000 bodies apart", lambda: ease_apart(world, 200), "–")
+    print(f"  {done.passes} passes, deepest left {done.left_m * 1e3:.3f} mm")
+    out, large = io.BytesIO(), shapes.ball(0.5, 480)
+    write_obj(out, large.points, large.faces)
+    data = out.getvalue()
+    timed(f"reading {len(data) / 1e6:.0f} MB of OBJ", lambda: read_contents(data, "a.obj"), "40 s for 200 MB")
+    print(f"largest memory {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6:.2f} GB")
+
+
+if __name__ == "__main__":
+    main()
