@@ -96,15 +96,20 @@ def _box(params, first, last, distance, normal):  # type: ignore[no-untyped-def]
 def _hull(planes, corners, reach, first, last, distance, normal):  # type: ignore[no-untyped-def]
     """Exact distance to a convex hull: inside the nearest plane, outside the nearest face.
 
-    Beyond the collider's reach, the plane alone: never more than the true distance.
+    Beyond the collider's reach, any plane that is so far below: never more than the true distance.
     """
+    which = 0
     for i in range(first, last):
         x, y, z = normal[i, 0], normal[i, 1], normal[i, 2]
-        worst, which = -np.inf, 0
-        for p in range(len(planes)):
-            d = planes[p, 0] * x + planes[p, 1] * y + planes[p, 2] * z - planes[p, 3]
-            if d > worst:
-                worst, which = d, p
+        # The plane that decided for the point before decides for most: what is out of reach is seen at once.
+        worst = planes[which, 0] * x + planes[which, 1] * y + planes[which, 2] * z - planes[which, 3]
+        if worst <= reach:
+            for p in range(len(planes)):
+                d = planes[p, 0] * x + planes[p, 1] * y + planes[p, 2] * z - planes[p, 3]
+                if d > worst:
+                    worst, which = d, p
+                    if worst > reach:
+                        break
         distance[i] = worst
         normal[i, 0], normal[i, 1], normal[i, 2] = planes[which, 0], planes[which, 1], planes[which, 2]
         if worst <= 0.0 or worst > reach:
@@ -122,6 +127,15 @@ def _hull(planes, corners, reach, first, last, distance, normal):  # type: ignor
         bx, by, bz = 0.0, 0.0, 0.0
         for f in range(len(corners)):
             t = corners[f]
+            ax, ay, az = t[1, 0] - t[0, 0], t[1, 1] - t[0, 1], t[1, 2] - t[0, 2]
+            ex, ey, ez = t[2, 0] - t[0, 0], t[2, 1] - t[0, 1], t[2, 2] - t[0, 2]
+            above = (
+                (ay * ez - az * ey) * (x - t[0, 0])
+                + (az * ex - ax * ez) * (y - t[0, 1])
+                + (ax * ey - ay * ex) * (z - t[0, 2])
+            )
+            if above < 0.0:
+                continue  # the nearest face is one that sees the place
             u, v, w, _ = closest_on_triangle(x, y, z, t[0], t[1], t[2])
             dx = x - (u * t[0, 0] + v * t[1, 0] + w * t[2, 0])
             dy = y - (u * t[0, 1] + v * t[1, 1] + w * t[2, 1])
