@@ -25,7 +25,7 @@ def _sides(size_m: float, y_m: float) -> list[dict[str, Any]]:
 
 def many_pears() -> DemoShot:
     """Five hundred pears poured down the terraces."""
-    shot = pears(500, 240)
+    shot = pears(500, 300)
     setup = {**shot.setup, "title": "Five hundred pears"}
     return DemoShot("WF-950", "Five hundred pears", setup, shot.files)
 
