@@ -191,6 +191,32 @@ def test_another_density_of_a_sheet_and_of_a_file(client, database, shot):
 TENT = b"v 0 0 0\nv 1 0 0\nv 0 1 0\nv 0 0 1\nf 1 3 2\nf 1 2 4\nf 2 3 4\nf 3 1 4\n"
 
 
+def test_one_value_on_many_bodies_is_one_revision(client, database, shot):
+    fields = {"number": 1, "nx": "3", "ny": "1", "nz": "2", "sx": "2", "sy": "2", "sz": "2", "turn": "0", "low": "1"}
+    post(client, shot, "copies", **fields, high="1", seed="1", station="start", body="ball")
+    page = client.get(f"/shots/{shot}/table", headers=HX).text
+    assert page.count('name="number"') == 7 and "ball 6" in page
+    number = head(database, shot).number
+
+    def many(what, **more):
+        return post(client, shot, "table", base=head(database, shot).number, what=what, **more)
+
+    assert many("role", choice="rigid", number=[1, 2, 3, 4, 5, 6]).status_code == 200
+    assert many("density", value="250", number=[0, 1, 2, 3]).status_code == 200
+    bodies = head(database, shot).document["bodies"]
+    assert head(database, shot).number == number + 2
+    assert [b.get("material", {}).get("density") for b in bodies] == [None, 250, 250, 250, None, None, None]
+    assert many("proxy", choice="ball", number=[0, 1]).status_code == 200
+    assert many("thickness", value="2", number=list(range(7))).status_code == 200
+    assert {b["thickness"] for b in head(database, shot).document["bodies"]} == {0.002}
+    assert "No body is ticked" in many("scale", value="2").text
+    assert "None of the chosen" in many("area_density", value="1", number=[1]).text
+    assert "no role" in many("role", choice="king", number=[1]).text
+    assert "is not a number" in many("scale", value="big", number=[1]).text
+    post(client, shot, "undo", station="intake")
+    assert "thickness" not in head(database, shot).document["bodies"][1]
+
+
 def test_overlaps_a_way_out_and_copies_from_the_start_station(client, database, shot):
     """A ball copied half on top of itself: the pair is listed, a way is previewed, applied, and ends it."""
     post(client, shot, "choose", path="/bodies/1/role", value='"rigid"', station="intake", body="ball")

@@ -127,7 +127,7 @@ def apply_patch(document: dict[str, Any], patch: Patch) -> dict[str, Any]:
     try:
         for operation in patch:
             _make_parents(result, operation)
-            result = jsonpatch.apply_patch(result, [operation])
+            result = jsonpatch.apply_patch(result, [operation], in_place=True)
     except (jsonpatch.JsonPatchException, jsonpointer.JsonPointerException, TypeError, KeyError) as error:
         raise Problem(f"the change does not fit the setup: {error}.", "setup", "Load the page again.") from None
     parse_setup(result)

@@ -14,6 +14,7 @@ from zembrik.core.setup.assets import placed_mesh
 from zembrik.core.setup.document import parse_setup
 from zembrik.library.bakes import findings_of
 from zembrik.library.intake import bodies_of, scale_for, store_file
+from zembrik.library.many import role_patch
 from zembrik.library.shots import Conflict, Patch, differences, edit, get_shot, redo, undo
 from zembrik.library.store import StoredAssets
 from zembrik.web.dials import LABELS, from_shown
@@ -90,16 +91,6 @@ def set_vector(
     return apply_patch(request, db, places, shot_id, base, patch, f"{path} set to {values}", station, body)
 
 
-_POINTS_MOVE = ("proxy", "friction", "bounce", "motion", "release", "material")
-UNFIT = {  # what a body loses with its role
-    "cloth": (*_POINTS_MOVE, "cell"),
-    "soft": _POINTS_MOVE,
-    "rigid": ("material", "friction", "bounce", "pins", "cell", "proxy"),
-    "collider": ("material", "pins", "cell", "gravity", "release"),
-    "left out": ("release", "cell"),
-}
-
-
 @router.post("/shots/{shot_id}/role")
 def set_role(
     request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, role: Text, station: Text,
@@ -111,10 +102,7 @@ def set_role(
         assert head is not None
         bodies = head.document.get("bodies", [])
         held: dict[str, Any] = bodies[number] if number < len(bodies) else {}
-    patch: Patch = [{"op": "add", "path": f"/bodies/{number}/role", "value": role}]
-    patch = [
-        {"op": "remove", "path": f"/bodies/{number}/{name}"} for name in UNFIT.get(role, ()) if name in held
-    ] + patch
+    patch = role_patch(held, number, role)
     return apply_patch(request, db, places, shot_id, base, patch, f"role set to {role}", station, body)
 
 

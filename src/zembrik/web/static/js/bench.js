@@ -221,6 +221,12 @@ const actions = {
   play: () => (state.playing ? pause() : play()),
   fit: () => view.fit(view.selected),
   keys: () => $("keys").showModal(),
+  table: async () => {
+    $("table-list").innerHTML = await (await fetch(`/shots/${shot}/table`)).text();
+    htmx.process($("table-list"));
+    $("table").showModal();
+    $("table-list").querySelector(".filter").focus();
+  },
   history: async () => {
     $("history-list").innerHTML = await (await fetch(`/shots/${shot}/history`)).text();
     $("history").showModal();
@@ -277,7 +283,7 @@ document.addEventListener("keydown", (event) => {
     p: () => document.querySelector('[data-toggle="proxies"]').click(),
     h: () => document.querySelector('[data-toggle="human"]').click(),
     b: () => htmx.ajax("POST", `/shots/${shot}/bake`, { target: "#panel" }),
-    0: actions.fit, "?": actions.keys, Escape: () => view.select(""),
+    0: actions.fit, t: actions.table, "?": actions.keys, Escape: () => view.select(""),
   };
   if (/^[1-8]$/.test(event.key)) { event.preventDefault(); openStation(stations[event.key - 1]); return; }
   const run = keys[event.key] || keys[event.key.toLowerCase()];
@@ -320,4 +326,37 @@ document.addEventListener("drop", (event) => {
 document.addEventListener("htmx:xhr:progress", (event) => {
   const bar = event.target.querySelector && event.target.querySelector("progress.sending");
   if (bar && event.detail.lengthComputable) bar.value = 100 * event.detail.loaded / event.detail.total;
+});
+
+// The table of bodies: filter rows, tick those shown, show the field that fits what is set.
+const shownRows = () => [...document.querySelectorAll("#many tbody tr, #many table tr")].filter((row) => row.querySelector("[name=number]") && !row.hidden);
+function countTicked() {
+  const count = document.querySelectorAll("#many [name=number]:checked").length;
+  $("many-count").textContent = count;
+  document.querySelector("#many .go").disabled = !count;
+}
+document.addEventListener("input", (event) => {
+  if (!event.target.matches("#many .filter")) return;
+  const words = event.target.value.toLowerCase().split(/\s+/).filter(Boolean);
+  document.querySelectorAll("#many tr").forEach((row) => {
+    const box = row.querySelector("[name=number]");
+    if (!box) return;
+    const text = row.textContent.toLowerCase();
+    row.hidden = !words.every((word) => text.includes(word));
+    if (row.hidden) box.checked = false;
+  });
+  countTicked();
+});
+document.addEventListener("change", (event) => {
+  if (event.target.id === "many-all") shownRows().forEach((row) => { row.querySelector("[name=number]").checked = event.target.checked; });
+  if (event.target.matches("#many [name=number], #many-all")) countTicked();
+  if (event.target.matches("#many [name=what]")) {
+    const chosen = document.querySelector(`#many [data-of="${event.target.value}"]`);
+    document.querySelectorAll("#many [data-of]").forEach((list) => { list.hidden = list.disabled = list !== chosen; });
+    document.querySelector("#many .of-choice").hidden = !chosen;
+    document.querySelector("#many .of-number").hidden = Boolean(chosen);
+  }
+});
+document.addEventListener("htmx:afterRequest", (event) => {
+  if (event.target.id === "many" && event.detail.successful) $("table").close();
 });
