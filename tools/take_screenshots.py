@@ -15,10 +15,12 @@ FLAGS = (
     "--disable-component-update --disable-sync --use-angle=swiftshader --enable-unsafe-swiftshader "
     "--ignore-gpu-blocklist --hide-scrollbars"
 )
-# name: path, and what is done on the page before the picture is taken
+# name: path, and what is done on the page before the picture is taken: a script, or FILE and a mesh to hand in
 VIEWS = {
     "board": ("/", ""),
     "intake": ("/shots/1/intake", "document.querySelector('[data-toggle=human]').click()"),
+    "taken": ("/shots/3/intake", "FILE examples/terraces.obj"),
+    "table": ("/shots/5/intake", "document.querySelector('[data-action=table]').click()"),
     "proxies": ("/shots/3/proxies", ""),
     "start": ("/shots/2/start", ""),
     "motion": ("/shots/1/motion", "zembrik.state.frame = 60"),
@@ -50,7 +52,11 @@ def main() -> None:
         for name, (path, before) in VIEWS.items():
             driver.get(address + path)
             time.sleep(2.5)
-            driver.execute_script(before)
+            if before.startswith("FILE "):
+                path = str(Path(__file__).resolve().parents[1] / before[5:])
+                driver.find_element("css selector", "#drop input[type=file]").send_keys(path)
+            else:
+                driver.execute_script(before)
             driver.execute_script("if (window.zembrik) dispatchEvent(new Event('resize'))")
             time.sleep(3)
             driver.save_screenshot(str(folder / f"{name}.png"))
