@@ -12,6 +12,8 @@ from zembrik.core.units import METRES_PER_UNIT, UNIT_NAMES
 PERSON_M = 1.75
 LIKELY_M = 0.9  # what things in a shot are about as large as
 GRAVITY = 9.81  # m/s²
+# How often files that do not say so are in each, as far as one can tell before looking at sizes.
+USUAL = {"m": 0.4, "cm": 0.4, "mm": 0.08, "in": 0.09, "ft": 0.03}
 
 
 @dataclass(frozen=True)
@@ -37,14 +39,15 @@ class UnitGuess:
 def guess_units(parts: list[FilePart], up: str) -> list[UnitGuess]:
     """Return every unit with its evidence, the most plausible first.
 
-    A thing of a shot is about 0.9 m long, give or take a factor of six (the odds are those of a log-normal law).
+    A thing of a shot is about 0.9 m long, give or take a factor of six: the odds are those of a log-normal law, times
+    how usual a unit is.
     """
     low = np.min([p.mesh.points.min(axis=0) for p in parts], axis=0)
     high = np.max([p.mesh.points.max(axis=0) for p in parts], axis=0)
     size = float(np.median([np.ptp(p.mesh.points, axis=0).max() for p in parts]))
     whole, height = float((high - low).max()), float((high - low)[1 if up == "y" else 2])
     weights = {
-        unit: float(np.exp(-0.5 * (np.log(max(size * metres, 1e-12) / LIKELY_M) / np.log(6.0)) ** 2))
+        unit: USUAL[unit] * float(np.exp(-0.5 * (np.log(max(size * metres, 1e-12) / LIKELY_M) / np.log(6.0)) ** 2))
         for unit, metres in METRES_PER_UNIT.items()
     }
     total = sum(weights.values()) or 1.0

@@ -49,7 +49,8 @@ class Fit:
 def measure_fit(parts: list[Shape], mesh: TriMesh) -> Fit:
     """Return what a proxy of one or more parts is to its mesh, sampled evenly over both surfaces (seeded)."""
     drawn, fields = outline(parts, mesh), build_fields(parts)
-    query_ns = _query_ns(fields, len(parts), mesh)
+    # As the solver asks: exact near the proxy, whatever is below farther off.
+    query_ns = _query_ns(build_fields(parts, NEAR * float(np.linalg.norm(mesh.size))), len(parts), mesh)
     tight = parts[0].kind != "surface" or drawn.is_closed
     ratio = None
     if mesh.is_closed and parts[0].kind != "plane" and tight:
@@ -58,10 +59,7 @@ def measure_fit(parts: list[Shape], mesh: TriMesh) -> Fit:
     if parts[0].kind == "surface" and parts[0].mesh is mesh:
         at = mesh.points[0]
         return Fit(0.0, 0.0, at, 0.0, 0.0, at, ratio, len(mesh.faces), tight, query_ns)
-    on_proxy = np.concatenate([drawn.points, sample_surface(drawn, SAMPLES)])
-    if len(parts) > 1:  # what lies inside another part is no surface of the proxy
-        deep = np.min([distances(fields, k, on_proxy)[0] for k in range(len(parts))], axis=0)
-        on_proxy = on_proxy[deep > -1e-6]
+    on_proxy = _outer_places(parts, fields, mesh)
     gap = np.abs(distances_to_mesh(build_tree(mesh), on_proxy))
     on_mesh = np.concatenate([mesh.points, sample_surface(mesh, SAMPLES)])
     out = np.min([distances(fields, k, on_mesh)[0] for k in range(len(parts))], axis=0)
@@ -74,6 +72,20 @@ def measure_fit(parts: list[Shape], mesh: TriMesh) -> Fit:
         float(gap[worst]), float(gap.mean()), on_proxy[worst], overhang if overhang > 1e-9 else 0.0,
         float(np.maximum(out, 0.0).mean()), on_mesh[far], ratio, len(drawn.faces), tight, query_ns,
     )  # fmt: skip
+
+
+def _outer_places(parts: list[Shape], fields: Fields, mesh: TriMesh) -> NDArray[np.float64]:
+    """Return places (k, 3) spread over the outside of a proxy; where one part touches another is inside of it."""
+    found, near = [], 1e-4 * (float(np.linalg.norm(mesh.size)) or 1.0)
+    for own, part in enumerate(parts):
+        drawn = outline([part], mesh)
+        places = np.concatenate([drawn.points, sample_surface(drawn, max(SAMPLES // len(parts), 500))])
+        for other in range(len(parts)):
+            if other != own:
+                places = places[distances(fields, other, places)[0] > near]
+        found.append(places)
+    every = np.concatenate(found)
+    return every if len(every) else outline(parts, mesh).points
 
 
 def _query_ns(fields: Fields, count: int, mesh: TriMesh) -> float:
