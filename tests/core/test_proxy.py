@@ -1,5 +1,7 @@
 """Proxies enclose their mesh, and gap and overhang are what an independent measure says."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -88,3 +90,8 @@ def test_the_recommended_proxy_is_the_fastest_that_is_near_enough():
     assert recommend(ring, "collider", 1.2)[0] == "surface"
     kind, why = recommend(ring, "rigid", 1.2)
     assert kind == "surface" and "hollows" in why
+    box = fits(MESHES["box"])
+    box["hull"] = replace(box["hull"], query_ns=1.5 * box["box"].query_ns)
+    assert recommend(box, "rigid", 1.2, "hull")[0] == "hull"
+    box["hull"] = replace(box["hull"], query_ns=5 * box["box"].query_ns)
+    assert recommend(box, "rigid", 1.2, "hull")[0] == "box"

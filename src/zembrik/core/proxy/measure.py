@@ -101,21 +101,25 @@ def _query_ns(fields: Fields, count: int, mesh: TriMesh) -> float:
     return 1e9 * best / QUERIES
 
 
-def recommend(fits: dict[str, Fit], role: str, size_m: float) -> tuple[str, str]:
+def recommend(fits: dict[str, Fit], role: str, size_m: float, chosen: str = "") -> tuple[str, str]:
     """Return the kind of proxy to take for a body, and why: the fastest that is near enough everywhere.
 
     Args:
         fits: by kind. role: "collider" or "rigid". size_m: of the body.
+        chosen: what it has now; kept where it is near enough and not twice as slow as the fastest.
     """
     bound = max(NEAR * size_m, 0.001)
     usable = {k: f for k, f in fits.items() if k != "plane" and (role == "collider" or k not in ("surface", "reduced"))}
     near = {k: f for k, f in usable.items() if f.gap_m <= bound and f.overhang_m <= bound}
     if near:
         kind = min(near, key=lambda k: (near[k].query_ns * (1.0 if k != "surface" else 1.2), k))
+        words = "the fastest that is"
+        if chosen in near and near[chosen].query_ns <= 2.0 * near[kind].query_ns and chosen != kind:
+            kind, words = chosen, "fast, and"
         fit = near[kind]
         return kind, (
-            f"the fastest that is nowhere more than {bound * 1000:.1f} mm (1% of its size) off the mesh: "
-            f"{max(fit.gap_m, fit.overhang_m) * 1000:.1f} mm at worst, {fit.query_ns:.0f} ns a query."
+            f"{words} nowhere more than {bound * 1000:.1f} mm (1% of its size) off the mesh: "
+            f"{max(fit.gap_m, fit.overhang_m) * 1000:.1f} mm at worst, {fit.query_ns / 1000:.2f} µs a query."
         )
     if role == "rigid" and "surface" in fits and usable and min(f.gap_m for f in usable.values()) > 3 * bound:
         return "surface", "its hollows are too deep for hulls: things would rest on air. It is the slowest."

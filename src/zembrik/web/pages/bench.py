@@ -181,7 +181,7 @@ def _proxies(setup: Setup, resolved: Resolved, number: int | None, places: Setti
 
         fits: dict[str, Any] = {str(r["kind"]): r["fit"] for r in rows if not isinstance(r["fit"], str)}
         if fits and (mesh := _mesh(body, places)) is not None:
-            advice = recommend(fits, role, float(np.linalg.norm(mesh.size)))
+            advice = recommend(fits, role, float(np.linalg.norm(mesh.size)), chosen)
         own = ("thickness", "friction", "bounce") if role == "collider" else ("thickness",)
         dials = [dial(resolved, f"/bodies/{number}/{name}") for name in own]
         if chosen == "hulls":
