@@ -80,18 +80,19 @@ def test_what_else_is_measured_of_a_proxy():
 
 
 def test_the_recommended_proxy_is_the_fastest_that_is_near_enough():
-    def fits(mesh):
-        return {
-            kind: measure_fit([fit_proxy(kind, mesh)], mesh) for kind in ("ball", "box", "capsule", "hull", "surface")
-        }
+    """With the times of queries set by hand: what is measured of them changes from run to run."""
+    speeds = {"ball": 20.0, "box": 30.0, "capsule": 30.0, "hull": 100.0, "surface": 900.0}
 
-    assert recommend(fits(MESHES["box"]), "rigid", 1.2)[0] == "box"
+    def fits(mesh):
+        made = {kind: measure_fit([fit_proxy(kind, mesh)], mesh) for kind in speeds}
+        return {kind: replace(fit, query_ns=speeds[kind]) for kind, fit in made.items()}
+
+    box = fits(MESHES["box"])
+    assert recommend(box, "rigid", 1.2)[0] == "box"
+    assert recommend(box, "rigid", 1.2, "hull")[0] == "box"  # more than twice as slow
+    box["hull"] = replace(box["hull"], query_ns=50.0)
+    assert recommend(box, "rigid", 1.2, "hull")[0] == "hull"
     ring = fits(MESHES["ring"])
     assert recommend(ring, "collider", 1.2)[0] == "surface"
     kind, why = recommend(ring, "rigid", 1.2)
     assert kind == "surface" and "hollows" in why
-    box = fits(MESHES["box"])
-    box["hull"] = replace(box["hull"], query_ns=1.5 * box["box"].query_ns)
-    assert recommend(box, "rigid", 1.2, "hull")[0] == "hull"
-    box["hull"] = replace(box["hull"], query_ns=5 * box["box"].query_ns)
-    assert recommend(box, "rigid", 1.2, "hull")[0] == "box"
