@@ -79,7 +79,8 @@ class Bench:
         self.browser = browser
 
     def wait(self, what, seconds=60):
-        return WebDriverWait(self.browser, seconds, 0.1).until(lambda _: what())
+        drawn_anew = (StaleElementReferenceException, NoSuchElementException)
+        return WebDriverWait(self.browser, seconds, 0.1, drawn_anew).until(lambda _: what())
 
     def find(self, css):
         return self.browser.find_element(By.CSS_SELECTOR, css)
@@ -137,8 +138,10 @@ def test_the_whole_path(address, browser, database, settings, shot, tmp_path):
     bench.click(".taken input[value=cm]")
     bench.click(".taken input[value=z]")
     bench.changed(lambda: bench.click(".taken .go"))
-    sizes = [e.get_attribute("value") for e in browser.find_elements(By.CSS_SELECTOR, ".sizes input")]
-    assert sizes == ["0.4", "0.3", "0.4"]
+    sizes = ["0.4", "0.3", "0.4"]
+    bench.wait(
+        lambda: [e.get_attribute("value") for e in browser.find_elements(By.CSS_SELECTOR, ".sizes input")] == sizes
+    )
     bench.wait(lambda: "No flaw found" in bench.find(".open-panel").text)
     bench.keys("h")
     assert bench.state("view.person.visible")
@@ -149,7 +152,7 @@ def test_the_whole_path(address, browser, database, settings, shot, tmp_path):
     bench.station("proxies")
     bench.wait(lambda: "hull" in bench.find(".kinds").text)
     bench.changed(lambda: bench.click(".kinds tr:nth-child(5) button"))
-    assert bench.find(".kinds .chosen button").text == "hull"
+    bench.wait(lambda: bench.find(".kinds .chosen button").text == "hull")
     bench.wait(lambda: bench.state("view.bodies.get('stool').proxy.visible"))
 
     # Change dials; one wrong turn, one undo.
@@ -160,7 +163,7 @@ def test_the_whole_path(address, browser, database, settings, shot, tmp_path):
     bench.changed(lambda: bench.type("[id$=quality-substeps]", "12"))
     bench.changed(lambda: bench.type("[id$=quality-substeps]", "14"))
     bench.changed(lambda: bench.click("#undo"))
-    assert bench.find("[id$=quality-substeps]").get_attribute("value") == "12"
+    bench.wait(lambda: bench.find("[id$=quality-substeps]").get_attribute("value") == "12")
     bench.click(".chip[data-body=sheet]")
     bench.wait(lambda: browser.find_elements(By.CSS_SELECTOR, ".fabric"))
     bench.changed(lambda: Select(bench.find(".fabric")).select_by_visible_text("oilcloth"))
@@ -175,7 +178,7 @@ def test_the_whole_path(address, browser, database, settings, shot, tmp_path):
     browser.refresh()
     bench.wait(lambda: bench.state("state.status") and bench.state("state.status.bake.done") > 20)
     assert bench.state("state.status.bake.state") == "running"
-    assert "of 9000 baked" in bench.find("#bake-words").text
+    bench.wait(lambda: "of 9000 baked" in bench.find("#bake-words").text)
     browser.execute_script("window.zembrik.state.frame = 1")
     bench.keys(Keys.SPACE)
     bench.wait(lambda: bench.state("state.drawn") and bench.state("state.drawn") > 8)
@@ -209,7 +212,7 @@ def test_the_whole_path(address, browser, database, settings, shot, tmp_path):
     bench.type(".deliver input[name=last]", "6")
     bench.click(".deliver .go")
     bench.wait(lambda: browser.find_elements(By.CSS_SELECTOR, "#files a.go"))
-    link = bench.find("#files a.go").get_attribute("href")
+    link = bench.wait(lambda: bench.find("#files a.go").get_attribute("href"))
     with zipfile.ZipFile(io.BytesIO(urllib.request.urlopen(link).read())) as archive:
         assert len(archive.namelist()) == 5
         for delivered in (2, 6):
