@@ -68,6 +68,7 @@ def browser():
         options.add_argument(flag)
     options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
     driver = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
+    driver.set_script_timeout(120)  # drawing in software while kernels compile on the same two cores may hold a page up
     yield driver
     driver.quit()
 
