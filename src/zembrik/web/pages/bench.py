@@ -12,6 +12,7 @@ from fastapi.responses import RedirectResponse, Response
 from sqlalchemy.orm import Session
 
 from zembrik.core.exchange.delivery import FORMATS
+from zembrik.core.exchange.obj import MOST_BYTES as OBJ_BYTES
 from zembrik.core.exchange.read_any import ENDINGS, MOST_BYTES
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
@@ -126,7 +127,7 @@ def _mesh(body: Body, places: Settings) -> TriMesh | None:
 
 
 def _intake(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
-    taking = {"endings": ",".join(ENDINGS), "most_mb": round(MOST_BYTES / 1e6)}
+    taking = {"endings": ",".join(ENDINGS), "most_mb": round(MOST_BYTES / 1e6), "obj_mb": round(OBJ_BYTES / 1e6)}
     if number is None:
         return {"facts": None, **taking}
     body = setup.bodies[number]
