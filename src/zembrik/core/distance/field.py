@@ -126,20 +126,20 @@ def _hull(planes, corners, reach, first, last, distance, normal):  # type: ignor
         best = np.inf
         bx, by, bz = 0.0, 0.0, 0.0
         for f in range(len(corners)):
-            t = corners[f]
-            ax, ay, az = t[1, 0] - t[0, 0], t[1, 1] - t[0, 1], t[1, 2] - t[0, 2]
-            ex, ey, ez = t[2, 0] - t[0, 0], t[2, 1] - t[0, 1], t[2, 2] - t[0, 2]
+            ax, ay, az = corners[f, 0, 0], corners[f, 0, 1], corners[f, 0, 2]
+            ex, ey, ez = corners[f, 1, 0], corners[f, 1, 1], corners[f, 1, 2]
+            gx, gy, gz = corners[f, 2, 0], corners[f, 2, 1], corners[f, 2, 2]
             above = (
-                (ay * ez - az * ey) * (x - t[0, 0])
-                + (az * ex - ax * ez) * (y - t[0, 1])
-                + (ax * ey - ay * ex) * (z - t[0, 2])
+                ((ey - ay) * (gz - az) - (ez - az) * (gy - ay)) * (x - ax)
+                + ((ez - az) * (gx - ax) - (ex - ax) * (gz - az)) * (y - ay)
+                + ((ex - ax) * (gy - ay) - (ey - ay) * (gx - ax)) * (z - az)
             )
             if above < 0.0:
                 continue  # the nearest face is one that sees the place
-            u, v, w, _ = closest_on_triangle(x, y, z, t[0], t[1], t[2])
-            dx = x - (u * t[0, 0] + v * t[1, 0] + w * t[2, 0])
-            dy = y - (u * t[0, 1] + v * t[1, 1] + w * t[2, 1])
-            dz = z - (u * t[0, 2] + v * t[1, 2] + w * t[2, 2])
+            u, v, w, _ = closest_on_triangle(x, y, z, ax, ay, az, ex, ey, ez, gx, gy, gz)
+            dx = x - (u * ax + v * ex + w * gx)
+            dy = y - (u * ay + v * ey + w * gy)
+            dz = z - (u * az + v * ez + w * gz)
             d = dx * dx + dy * dy + dz * dz
             if d < best:
                 best, bx, by, bz = d, dx, dy, dz

@@ -104,11 +104,21 @@ def _upright(mesh: TriMesh) -> NDArray[np.float64]:
 
 
 @kernel
-def _box_distance_sq(low, high, px, py, pz):  # type: ignore[no-untyped-def]
-    dx = max(low[0] - px, 0.0, px - high[0])
-    dy = max(low[1] - py, 0.0, py - high[1])
-    dz = max(low[2] - pz, 0.0, pz - high[2])
+def _box_distance_sq(low, high, n, px, py, pz):  # type: ignore[no-untyped-def]
+    dx = max(low[n, 0] - px, 0.0, px - high[n, 0])
+    dy = max(low[n, 1] - py, 0.0, py - high[n, 1])
+    dz = max(low[n, 2] - pz, 0.0, pz - high[n, 2])
     return dx * dx + dy * dy + dz * dz
+
+
+@kernel
+def _closest_on_face(corners, f, px, py, pz):  # type: ignore[no-untyped-def]
+    """Return (part, x, y, z) of the place of face f closest to p."""
+    ax, ay, az = corners[f, 0, 0], corners[f, 0, 1], corners[f, 0, 2]
+    bx, by, bz = corners[f, 1, 0], corners[f, 1, 1], corners[f, 1, 2]
+    cx, cy, cz = corners[f, 2, 0], corners[f, 2, 1], corners[f, 2, 2]
+    u, v, w, part = closest_on_triangle(px, py, pz, ax, ay, az, bx, by, bz, cx, cy, cz)
+    return part, u * ax + v * bx + w * cx, u * ay + v * by + w * cy, u * az + v * bz + w * cz
 
 
 @kernel
@@ -121,22 +131,18 @@ def closest_in_nodes(low, high, span, corners, root, guess, px, py, pz):  # type
     stack = np.empty(64, np.int64)
     stack[0] = root
     top = 1
-    t = corners[guess]
-    u, v, w, part = closest_on_triangle(px, py, pz, t[0], t[1], t[2])
-    cx = u * t[0, 0] + v * t[1, 0] + w * t[2, 0]
-    cy = u * t[0, 1] + v * t[1, 1] + w * t[2, 1]
-    cz = u * t[0, 2] + v * t[1, 2] + w * t[2, 2]
+    part, cx, cy, cz = _closest_on_face(corners, guess, px, py, pz)
     best = (px - cx) ** 2 + (py - cy) ** 2 + (pz - cz) ** 2
     face = guess
     while top > 0:
         top -= 1
         node = stack[top]
-        if _box_distance_sq(low[node], high[node], px, py, pz) >= best:
+        if _box_distance_sq(low, high, node, px, py, pz) >= best:
             continue
         if span[node, 0] < 0:
             left, right = -1 - span[node, 0], span[node, 1]
-            near = _box_distance_sq(low[left], high[left], px, py, pz)
-            far = _box_distance_sq(low[right], high[right], px, py, pz)
+            near = _box_distance_sq(low, high, left, px, py, pz)
+            far = _box_distance_sq(low, high, right, px, py, pz)
             if near > far:
                 left, right = right, left
             stack[top] = right
@@ -144,11 +150,7 @@ def closest_in_nodes(low, high, span, corners, root, guess, px, py, pz):  # type
             top += 2
         else:
             for f in range(span[node, 0], span[node, 1]):
-                t = corners[f]
-                u, v, w, where = closest_on_triangle(px, py, pz, t[0], t[1], t[2])
-                x = u * t[0, 0] + v * t[1, 0] + w * t[2, 0]
-                y = u * t[0, 1] + v * t[1, 1] + w * t[2, 1]
-                z = u * t[0, 2] + v * t[1, 2] + w * t[2, 2]
+                where, x, y, z = _closest_on_face(corners, f, px, py, pz)
                 d = (px - x) ** 2 + (py - y) ** 2 + (pz - z) ** 2
                 if d < best:
                     best, face, part = d, f, where

@@ -9,19 +9,21 @@ CORNER_0, CORNER_1, CORNER_2, EDGE_0, EDGE_1, EDGE_2, INSIDE = range(7)
 
 
 @kernel
-def closest_on_triangle(px, py, pz, a, b, c):  # type: ignore[no-untyped-def]
-    """Return (u, v, w, part): weights of the corners a, b, c (3,) of the point closest to p, and where it lies.
+def closest_on_triangle(px, py, pz, ax, ay, az, bx, by, bz, cx, cy, cz):  # type: ignore[no-untyped-def]
+    """Return (u, v, w, part): weights of the corners a, b, c of the point closest to p, and where it lies.
+
+    Twelve numbers rather than four arrays: taking a row out of an array costs a kernel more than all this does.
 
     Voronoi regions of the triangle, after Ericson, Real-Time Collision Detection (2005), 5.1.5.
     """
-    abx, aby, abz = b[0] - a[0], b[1] - a[1], b[2] - a[2]
-    acx, acy, acz = c[0] - a[0], c[1] - a[1], c[2] - a[2]
-    apx, apy, apz = px - a[0], py - a[1], pz - a[2]
+    abx, aby, abz = bx - ax, by - ay, bz - az
+    acx, acy, acz = cx - ax, cy - ay, cz - az
+    apx, apy, apz = px - ax, py - ay, pz - az
     d1 = abx * apx + aby * apy + abz * apz
     d2 = acx * apx + acy * apy + acz * apz
     if d1 <= 0.0 and d2 <= 0.0:
         return 1.0, 0.0, 0.0, 0
-    bpx, bpy, bpz = px - b[0], py - b[1], pz - b[2]
+    bpx, bpy, bpz = px - bx, py - by, pz - bz
     d3 = abx * bpx + aby * bpy + abz * bpz
     d4 = acx * bpx + acy * bpy + acz * bpz
     if d3 >= 0.0 and d4 <= d3:
@@ -30,7 +32,7 @@ def closest_on_triangle(px, py, pz, a, b, c):  # type: ignore[no-untyped-def]
     if vc <= 0.0 and d1 >= 0.0 and d3 <= 0.0:
         t = d1 / (d1 - d3)
         return 1.0 - t, t, 0.0, 3
-    cpx, cpy, cpz = px - c[0], py - c[1], pz - c[2]
+    cpx, cpy, cpz = px - cx, py - cy, pz - cz
     d5 = abx * cpx + aby * cpy + abz * cpz
     d6 = acx * cpx + acy * cpy + acz * cpz
     if d6 >= 0.0 and d5 <= d6:

@@ -86,6 +86,8 @@ class Solids(NamedTuple):
         both: bool (S,), whether it is touched from both sides.
         moving: bool (S,), whether it moves by a track.
         drift: float64 (S, 12), takes a place on it at the substep's end to where it was at its start.
+        pose: float64 (S, 13), a rigid body's turn by rows and its centre, as predicted, and what any
+            place on it went at most (m).
         box: float64 (S, 6), world box of all it meets in this substep.
         local_box: float64 (S, 6), a rigid body's box in its own frame.
         local_field: float64 (F, 12), each rigid field's turn and origin in its body's frame.
@@ -101,6 +103,7 @@ class Solids(NamedTuple):
     both: NDArray[np.bool_]
     moving: NDArray[np.bool_]
     drift: Floats
+    pose: Floats
     box: Floats
     local_box: Floats
     local_field: Floats
@@ -126,38 +129,36 @@ class Slots(NamedTuple):
     spare: Floats
 
 
+# Where a contact's row keeps what: pairs of sides are called a (the skin point's) and b (the solid's).
+GAP, ROOM = 0, 1  # between the surfaces as predicted, and what is kept free, metres
+WEIGHT = 2  # both sides' inverse mass along the normal, 1/kg
+LOAD = 3  # the pushes so far, kg·m (over dt² it is newtons)
+MEETS = 4  # speed of parting when the substep began, m/s; negative when closing
+GRIP, SLIP, BOUNCE = 5, 6, 7  # static and sliding friction, and the share of speed given back, of both sides together
+NORMAL = 8  # out of the solid; this and the following take three places each
+ARM_A, ARM_B = 11, 14  # from the bodies' centres to the place of contact, metres
+SLID = 17  # what a's place was predicted to go relative to b's, metres
+DRAG = 20  # velocity of a collider's place, m/s
+RUB = 23  # the pushes of friction so far, kg·m
+TURN_A, TURN_B = 26, 29  # I⁻¹(r×n) of both sides: how a push along the normal turns them, 1/(kg·m)
+HELD = 32  # 1 while the run it belongs to is pushed together
+WIDTH = 33
+
+
 class Contacts(NamedTuple):
     """Q contacts of this substep.
 
     Attributes:
         point, solid: int64 (Q,), skin point and solid.
         a, b: int64 (Q,), the rigid bodies they are on, or -1.
-        gap, room: float64 (Q,), between the surfaces as predicted, and what is kept free, metres.
-        normal: float64 (Q, 3), out of the solid.
-        arm_a, arm_b: float64 (Q, 3), from the bodies' centres to the place of contact, metres.
-        slid: float64 (Q, 3), what a's place was predicted to go relative to b's, metres.
-        drag: float64 (Q, 3), velocity of a collider's place, m/s.
-        meets: float64 (Q,), speed of parting when the substep began, m/s; negative when closing.
-        weight: float64 (Q,), both sides' inverse mass along the normal, 1/kg.
-        load: float64 (Q,), the pushes so far, kg·m (over dt² it is newtons).
-        rub: float64 (Q, 3), the same of friction.
+        row: float64 (Q, WIDTH), all else, in the places named above.
     """
 
     point: Numbers
     solid: Numbers
     a: Numbers
     b: Numbers
-    gap: Floats
-    room: Floats
-    normal: Floats
-    arm_a: Floats
-    arm_b: Floats
-    slid: Floats
-    drag: Floats
-    meets: Floats
-    weight: Floats
-    load: Floats
-    rub: Floats
+    row: Floats
 
 
 class Joints(NamedTuple):

@@ -234,11 +234,10 @@ def build_colliders(
     return Colliders(build_fields([*shapes, *(more or [])], reach), touch, names, movers, shapes, forms)
 
 
-def shape_box(shape: Shape) -> Floats:
-    """Return the eight corners (8, 3) of a box around a shape that ends, in world space, metres."""
+def shape_outline(shape: Shape) -> Floats:
+    """Return places (k, 3) in world space that a shape which ends lies between, metres."""
     if shape.mesh is not None:
-        world = shape.mesh.points @ shape.turn.T + shape.origin
-        return _corners(world.min(axis=0), world.max(axis=0))
+        return shape.mesh.points @ shape.turn.T + shape.origin
     half = shape.half_m if shape.kind == "box" else np.full(3, shape.radius_m)
     if shape.kind == "capsule":
         half = half + np.array([0.0, shape.half_m[1], 0.0])

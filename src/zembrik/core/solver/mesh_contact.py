@@ -31,7 +31,9 @@ def _side_of(x, p, a, b, c):  # type: ignore[no-untyped-def]
 @kernel
 def point_gap(x, before, p, a, b, c):  # type: ignore[no-untyped-def]
     """Return the gap (m, negative when crossed), the way out (3 numbers) and the closest place's weights (3)."""
-    u, v, w, part = closest_on_triangle(x[p, 0], x[p, 1], x[p, 2], x[a], x[b], x[c])
+    u, v, w, part = closest_on_triangle(
+        x[p, 0], x[p, 1], x[p, 2], x[a, 0], x[a, 1], x[a, 2], x[b, 0], x[b, 1], x[b, 2], x[c, 0], x[c, 1], x[c, 2]
+    )
     rx = x[p, 0] - u * x[a, 0] - v * x[b, 0] - w * x[c, 0]
     ry = x[p, 1] - u * x[a, 1] - v * x[b, 1] - w * x[c, 1]
     rz = x[p, 2] - u * x[a, 2] - v * x[b, 2] - w * x[c, 2]

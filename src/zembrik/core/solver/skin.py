@@ -15,6 +15,7 @@ from zembrik.core.compiled import kernel, parallel_kernel
 from zembrik.core.solver.rigid import fill_turn
 
 CHUNK = 32  # skin points of one body that are looked at together
+SOME = 64  # pairs of chunk and solid that one thread takes at a time
 
 Floats = NDArray[np.float64]
 Numbers = NDArray[np.int64]
@@ -74,6 +75,15 @@ def place_solids(solids, fields, rigid):  # type: ignore[no-untyped-def]
         fill_turn(rigid.place[r, 3:], turn)
         fill_turn(rigid.before[r, 3:], was)
         place = rigid.place[r]
+        way, turned, far = 0.0, 0.0, 0.0
+        for k in range(9):
+            solids.pose[s, k] = turn[k]
+            turned += (turn[k] - was[k]) ** 2
+        for k in range(3):
+            solids.pose[s, 9 + k] = place[k]
+            way += (place[k] - rigid.before[r, k]) ** 2
+            far += max(abs(solids.local_box[s, k]), abs(solids.local_box[s, 3 + k])) ** 2
+        solids.pose[s, 12] = np.sqrt(way) + np.sqrt(turned * far)
         for f in range(solids.span[s, 0], solids.span[s, 1]):
             local, at = solids.local_field[f], fields.place[f]
             for i in range(3):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from zembrik.core.compiled import kernel
+from zembrik.core.solver.arrays import LOAD
 
 PATIENCE_S = 0.5  # how long all of a group must have been calm
 CALM_SIZES_PER_S = 0.05  # a body that moves less than this share of its size a second is calm …
@@ -45,11 +46,11 @@ def fall_asleep(rigid, size, frame_place, contacts, joined, seconds):  # type: i
         rigid.still[r] = rigid.still[r] + seconds if speed < calm else 0.0
         for k in range(7):
             frame_place[r, k] = rigid.place[r, k]
-    for c in range(len(contacts.gap)):
+    for c in range(len(contacts.a)):
         a, b = contacts.a[c], contacts.b[c]
-        if contacts.load[c] > 0.0 and a < 0 and b >= 0:
+        if contacts.row[c, LOAD] > 0.0 and a < 0 and b >= 0:
             rigid.still[b] = 0.0
-        if contacts.load[c] > 0.0 and a >= 0 and b >= 0 and rigid.w[a] > 0.0 and rigid.w[b] > 0.0:
+        if contacts.row[c, LOAD] > 0.0 and a >= 0 and b >= 0 and rigid.w[a] > 0.0 and rigid.w[b] > 0.0:
             parent[_root(parent, a)] = _root(parent, b)
     for j in range(len(joined)):
         a, b = joined[j, 0], joined[j, 1]

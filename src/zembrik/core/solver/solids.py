@@ -12,15 +12,16 @@ from zembrik.core.distance.build import Shape
 from zembrik.core.distance.field import Fields
 from zembrik.core.mesh.inertia import MassOf
 from zembrik.core.motion.rigid import Mover
-from zembrik.core.solver.arrays import Contacts, Joints, Rigid, Skin, Slots, Solids
-from zembrik.core.solver.colliders import Colliders, shape_box, slim_of
+from zembrik.core.solver.arrays import GAP, LOAD, ROOM, Contacts, Joints, Rigid, Skin, Slots, Solids
+from zembrik.core.solver.colliders import Colliders, shape_outline, slim_of
 from zembrik.core.solver.joints import place_joints, solve_joints
 from zembrik.core.solver.meeting import find_pairs, look_at_pairs, make_slots
+from zembrik.core.solver.pressing import body_table, give_back, press
 from zembrik.core.solver.rigid import make_rigid, predict, quaternion_of, settle_places
 from zembrik.core.solver.samples import samples_of
 from zembrik.core.solver.skin import CHUNK, place_skin, place_solids
 from zembrik.core.solver.sleep import fall_asleep
-from zembrik.core.solver.solid_contact import gather, give_back, no_contacts, press, runs_of, wake
+from zembrik.core.solver.solid_contact import gather, no_contacts, runs_of, wake
 from zembrik.core.units import quaternion_turn
 
 Floats = NDArray[np.float64]
@@ -97,6 +98,7 @@ class SolidWorld:
         contacts: of the last substep.
         sweeps: how often contacts are solved in one pass over all constraints.
         runs: where each run of contacts of the same two sides begins.
+        body: what `pressing` knows of each rigid body.
         pressed: how many contacts carried load in the last substep.
     """
 
@@ -114,11 +116,12 @@ class SolidWorld:
     any: bool = True
     sweeps: int = SWEEPS_A_SUBSTEP
     runs: NDArray[np.int64] = field(default_factory=lambda: np.zeros(1, np.int64))
+    body: Floats = field(default_factory=lambda: np.zeros((1, 10)))
 
     @property
     def pressed(self) -> int:
         """How many contacts carried load in the last substep."""
-        return int((self.contacts.load > 0).sum())
+        return int((self.contacts.row[:, LOAD] > 0).sum())
 
     def drive(self, frame: float, seconds: float) -> None:
         """Put the driven bodies where they are at a frame, `seconds` after they were where they are now.
@@ -160,20 +163,20 @@ class SolidWorld:
             self.slots = make_slots(len(pairs) + len(pairs) // 2)
         look_at_pairs(pairs, self.fields, self.skin, self.solids, self.slots)
         self.contacts = gather(pairs, self.slots, self.skin, self.solids, self.rigid, w, dt)
-        self.runs = runs_of(self.contacts)
+        self.runs, self.body = runs_of(self.contacts), body_table(self.rigid)
 
     def solve(self, x: Floats, w: Floats) -> None:
         """Solve joints and contacts once; x (n, 3) changes."""
         if len(self.joints.kind):
             solve_joints(self.joints, self.rigid)
-        for _ in range(self.sweeps):
-            press(self.contacts, self.runs, self.skin, self.solids, self.rigid, w, x)
+        if len(self.contacts.a):
+            press(self.contacts, self.runs, self.body, self.skin, self.rigid, w, x, self.sweeps)
 
     def end(self, gravity: Floats, dt: float) -> None:
         """Take what was solved into places and velocities."""
         settle_places(self.rigid, dt)
         slow = 2.0 * dt * float(np.linalg.norm(gravity)) + 1e-4
-        give_back(self.contacts, self.runs, self.skin, self.solids, self.rigid, slow, dt)
+        give_back(self.contacts, self.runs, self.body, self.rigid, slow, dt)
         wake(self.contacts, self.solids, self.rigid)
 
     def end_frame(self, seconds: float) -> None:
@@ -193,10 +196,10 @@ class SolidWorld:
         """Return how deep (m) each contact is within the room kept free, as everything stands now; for statistics."""
         rigid, asleep = self.rigid, self.rigid.asleep.copy()
         rigid.before[:], rigid.asleep[:] = rigid.place, False
-        kept = self.contacts, self.runs
+        kept = self.contacts, self.runs, self.body
         self.meet(x, x, w, 1.0)
-        found = self.contacts.room - self.contacts.gap
-        self.contacts, self.runs = kept
+        found = self.contacts.row[:, ROOM] - self.contacts.row[:, GAP]
+        self.contacts, self.runs, self.body = kept
         rigid.asleep[:] = asleep
         return found[found > 0.0]
 
@@ -268,7 +271,7 @@ def build_solids(parts: list[RigidPart], joints: Joints, skins: list[ParticleSki
         local = (at - part.mass.centre) @ part.mass.axes
         low, high = np.full(3, np.inf), np.full(3, -np.inf)
         for shape in part.shapes:
-            corners = (shape_box(shape) - part.mass.centre) @ part.mass.axes
+            corners = (shape_outline(shape) - part.mass.centre) @ part.mass.axes
             low, high = np.minimum(low, corners.min(axis=0)), np.maximum(high, corners.max(axis=0))
         boxes[count + r] = np.concatenate([low, high])
         add(local, radius, part.surface, r, None, None, count + r, True)
@@ -295,7 +298,8 @@ def build_solids(parts: list[RigidPart], joints: Joints, skins: list[ParticleSki
         joined(touch.slip, "slip"), joined(touch.bounce, "bounce"),
         np.concatenate([touch.slim, [min(slim_of(s) for s in p.shapes) for p in parts]]).astype(np.float64),
         np.concatenate([touch.both, np.zeros(len(parts), np.bool_)]), np.zeros(count + len(parts), np.bool_),
-        np.concatenate([touch.drift, np.tile(STILL, (len(parts), 1))]), np.zeros((count + len(parts), 6)), boxes,
+        np.concatenate([touch.drift, np.tile(STILL, (len(parts), 1))]), np.zeros((count + len(parts), 13)),
+        np.zeros((count + len(parts), 6)), boxes,
         np.concatenate([np.zeros((count, 12)), *[_in_body(s, p.mass) for p in parts for s in p.shapes]]),
     )  # fmt: skip
     colliders.touch = touch._replace(drift=solids.drift[:count])

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from zembrik.core.solver.arrays import GAP, NORMAL, ROOM
 from zembrik.core.solver.world import World
 
 Floats = NDArray[np.float64]
@@ -46,13 +47,13 @@ def rigid_pairs(world: World) -> Pairs:
     rigid.before[:], rigid.asleep[:] = rigid.place, False
     solids.meet(world.x, world.x, world.w, 1.0)
     found = solids.contacts
-    depth = found.room - found.gap
+    depth = found.row[:, ROOM] - found.row[:, GAP]
     mine = np.flatnonzero((depth > LEAST_M) & (found.a >= 0))
     if not len(mine):
         none = np.zeros(0, np.int64)
         return Pairs(none, none, np.zeros(0), np.zeros((0, 3)), np.zeros((0, 3)))
     a, b = found.a[mine], np.where(found.b[mine] >= 0, found.b[mine], -1 - found.solid[mine])
-    depth, normal = depth[mine], found.normal[mine].copy()
+    depth, normal = depth[mine], found.row[mine, NORMAL : NORMAL + 3].copy()
     # Halfway between the two surfaces.
     point = found.point[mine]
     at = solids.skin.now[point] + (0.5 * depth - solids.skin.radius[point])[:, None] * normal
