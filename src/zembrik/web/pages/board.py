@@ -6,7 +6,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import RedirectResponse, Response
-from sqlalchemy import select
+from sqlalchemy import func, select
 
 from zembrik.core.problem import Problem
 from zembrik.core.setup.materials import SIMULATED
@@ -26,7 +26,7 @@ def shots_board(request: Request, db: Db, show: int | None = None) -> Response:
         shown = next((s for s in shows if s.id == show), shows[0] if shows else None)
         rows = board(session, shown.id) if shown else []
         cards = [_card(*row) for row in rows]
-        active = len(list(session.scalars(select(Bake.id).where(Bake.state.in_(ACTIVE)))))
+        active = session.scalar(select(func.count()).where(Bake.state.in_(ACTIVE)))
         words = {"shows": shows, "shown": shown, "cards": cards, "active": active}
         return templates.TemplateResponse(request, "board.html", words)
 
