@@ -11,7 +11,7 @@ from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 
 MOST_PARTS = 20_000
-MOST_POINTS = 3_000_000  # of all parts of a file
+MOST_POINTS = 4_000_000  # of all parts of a file
 MOST_MOVED = 150_000_000  # numbers of all animated points of a file
 FARTHEST = 1e7  # file units; a coordinate beyond this is a damaged number, not a place
 UNEVEN = 1e-3  # relative difference of two scales that is told
@@ -144,7 +144,9 @@ def make_part(
     )  # fmt: skip
 
 
-def cut_polygons(counts: NDArray[np.integer], corners: NDArray[np.integer], points: Floats, where: str) -> Floats:
+def cut_polygons(
+    counts: NDArray[np.integer], corners: NDArray[np.integer], points: Floats, where: str
+) -> NDArray[np.int64]:
     """Return the triangles int64 (m, 3) of polygons given by their sizes (p,) and all their corners, one after another.
 
     Polygons of fewer than three corners are left out.
@@ -152,7 +154,7 @@ def cut_polygons(counts: NDArray[np.integer], corners: NDArray[np.integer], poin
     Raises:
         Problem: when sizes and corners do not fit together.
     """
-    from zembrik.core.mesh.polygons import triangulate
+    from zembrik.core.mesh.polygons import cut_all
 
     counts, corners = np.asarray(counts, dtype=np.int64), np.asarray(corners, dtype=np.int64)
     if (counts < 0).any() or int(counts.sum()) != len(corners):
@@ -162,15 +164,7 @@ def cut_polygons(counts: NDArray[np.integer], corners: NDArray[np.integer], poin
         raise Problem(
             f"a face names point {int(corners.max())}, but there are {len(points)}.", where, "Export the file again."
         )
-    start = np.concatenate([[0], np.cumsum(counts)])
-    found = [corners[start[:-1][counts == 3, None] + np.arange(3)]]
-    larger: list[tuple[int, int, int]] = []
-    for k in np.flatnonzero(counts > 3):
-        polygon = [int(c) for c in dict.fromkeys(corners[start[k] : start[k + 1]].tolist())]
-        if len(polygon) > 2:
-            larger += triangulate(points, polygon)
-    found.append(np.array(larger, dtype=np.int64).reshape(-1, 3))
-    return np.concatenate(found)
+    return cut_all(np.asarray(points, dtype=np.float64), counts, corners)
 
 
 def check_size(parts: list[FilePart], name: str) -> None:

@@ -8,13 +8,15 @@ from typing import IO
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.mesh.polygons import triangulate
+from zembrik.core.exchange.obj_scan import NO_NUMBER, NO_POINT, TOO_FEW, count_lines, scan_faces, scan_points
+from zembrik.core.mesh.polygons import cut_all
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 
-MOST_POINTS = 500_000
-MOST_BYTES = 64 * 1024 * 1024
+MOST_POINTS = 4_000_000
+MOST_BYTES = 256 * 1024 * 1024
 FARTHEST = 1e7  # file units; a coordinate beyond this is a damaged number, not a place
+TOLD = 60  # bytes of a wrong line that a message shows
 
 
 def read_obj(data: bytes, name: str = "OBJ") -> TriMesh:
@@ -33,10 +35,26 @@ def read_obj(data: bytes, name: str = "OBJ") -> TriMesh:
             name,
             "Reduce the mesh or split it into parts.",
         )
-    text = _decoded(data, name)
-    lines = text.replace("\\\r\n", " ").replace("\\\n", " ").splitlines()
-    points = _points(lines, name)
-    faces, groups = _faces(lines, points, name)
+    _refuse_other_text(data, name)
+    for end in (b"\\\n", b"\\\r\n"):
+        if end in data:
+            data = data.replace(end, b" ")
+    text = np.frombuffer(data, dtype=np.uint8)
+    count, corners, polygons, names = count_lines(text)
+    if not count:
+        raise Problem("the file has no points (no line starts with 'v').", name, "Check that it is an OBJ mesh.")
+    if count > MOST_POINTS:
+        raise Problem(
+            f"the mesh has {count:,} points; the limit is {MOST_POINTS:,}.", name, "Reduce it before taking it in."
+        )
+    points = _points(data, text, count, name)
+    sizes, corner = np.zeros(polygons, np.int64), np.zeros(corners, np.int64)
+    named = np.zeros((names, 2), np.int64)
+    fault, line, begin, end = scan_faces(text, count, sizes, corner, named)
+    if fault:
+        raise _face_problem(fault, data[begin:end], count, f"{name}, line {line}")
+    faces = cut_all(points, sizes, corner)
+    groups = tuple(dict.fromkeys(" ".join(_word(data[a:b]).split())[:300] for a, b in named.tolist() if a < b))
     if not len(faces):
         raise Problem(
             "the file has points but no faces, so it has no surface.",
@@ -51,100 +69,75 @@ def read_obj(data: bytes, name: str = "OBJ") -> TriMesh:
     return TriMesh(np.ascontiguousarray(points), np.ascontiguousarray(faces, dtype=np.int32), groups)
 
 
-def _decoded(data: bytes, name: str) -> str:
+def _word(data: bytes) -> str:
+    try:
+        return data.decode("utf-8")
+    except UnicodeDecodeError:
+        return data.decode("latin-1")
+
+
+def _refuse_other_text(data: bytes, name: str) -> None:
     if not data.strip():
         raise Problem("the file is empty.", name, "Export it again.")
     if b"\0" in data[:65536]:
         if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
             raise Problem("the file is UTF-16 text; an OBJ file is UTF-8 or ASCII.", name, "Save it as UTF-8.")
         raise Problem("the file is binary, not an OBJ text file.", name, "Export it as OBJ text.")
+    if data.isascii():
+        return
     try:
-        return data.decode("utf-8-sig")
+        data.decode("utf-8-sig")
     except UnicodeDecodeError as error:
         line = data.count(b"\n", 0, error.start) + 1
         # Names and comments are the only place for letters: a Latin-1 name does no harm.
-        broken = data.split(b"\n")[line - 1].split()[:1]
+        first = data.rfind(b"\n", 0, error.start) + 1
+        broken = data[first : first + 1000].split()[:1]
         if broken and broken[0] in (b"v", b"f"):
             raise Problem("this line is not UTF-8 text.", f"{name}, line {line}", "Save the file as UTF-8.") from None
-        return data.decode("latin-1")
 
 
-def _points(lines: list[str], name: str) -> NDArray[np.float64]:
-    found = [(number, line) for number, line in enumerate(lines, 1) if line.lstrip()[:2] in ("v ", "v\t")]
-    if not found:
-        raise Problem("the file has no points (no line starts with 'v').", name, "Check that it is an OBJ mesh.")
-    if len(found) > MOST_POINTS:
-        raise Problem(
-            f"the mesh has {len(found):,} points; the limit is {MOST_POINTS:,}.", name, "Reduce it before taking it in."
-        )
-    values = np.empty((len(found), 3))
-    for row, (number, line) in enumerate(found):
-        words = line.split()
+def _points(data: bytes, text: NDArray[np.uint8], count: int, name: str) -> NDArray[np.float64]:
+    values, line = np.empty((count, 3)), np.empty(count, np.int64)
+    odd, span = np.zeros(count, np.bool_), np.empty((count, 2), np.int64)
+    scan_points(text, values, line, odd, span)
+    for row in np.flatnonzero(odd).tolist():  # numbers that need Python's own reading, or are none
+        words = _word(data[span[row, 0] : span[row, 1]]).split()
         try:
             values[row] = float(words[1]), float(words[2]), float(words[3])
         except (IndexError, ValueError):
             raise Problem(
-                f"a point needs three numbers, this line has '{line.strip()[:60]}'.",
-                f"{name}, line {number}",
+                f"a point needs three numbers, this line has '{' '.join(words)[:TOLD]}'.",
+                f"{name}, line {line[row]}",
                 "The file may be cut off; export it again.",
             ) from None
     bad = ~(np.abs(values) < FARTHEST).all(axis=1)
     if bad.any():
-        number, line = found[int(np.argmax(bad))]
+        row = int(np.argmax(bad))
         raise Problem(
-            f"a coordinate is not a usable number: '{line.strip()[:60]}'.",
-            f"{name}, line {number}",
+            f"a coordinate is not a usable number: '{_word(data[span[row, 0] : span[row, 1]]).strip()[:TOLD]}'.",
+            f"{name}, line {line[row]}",
             f"Coordinates must be finite and below {FARTHEST:.0e}; mend the mesh where it was made.",
         )
     return values
 
 
-def _faces(lines: list[str], points: NDArray[np.float64], name: str) -> tuple[NDArray[np.int64], tuple[str, ...]]:
-    triangles: list[tuple[int, int, int]] = []
-    groups: dict[str, None] = {}
-    seen = 0  # points so far: negative indices count back from here
-    for number, line in enumerate(lines, 1):
-        words = line.split()
-        if not words:
-            continue
-        if words[0] == "v":
-            seen += 1
-        elif words[0] == "f":
-            polygon = _polygon(words[1:], seen, len(points), f"{name}, line {number}")
-            if len(polygon) == 3:
-                triangles.append((polygon[0], polygon[1], polygon[2]))
-            elif len(polygon) > 3:
-                triangles += triangulate(points, polygon)
-        elif words[0] in ("g", "o") and len(words) > 1:
-            groups[" ".join(words[1:])[:300]] = None
-    return np.array(triangles, dtype=np.int64).reshape(-1, 3), tuple(groups)
-
-
-def _polygon(words: list[str], seen: int, count: int, where: str) -> list[int]:
-    polygon: list[int] = []
-    for word in words:
-        if word.startswith("#"):
-            break
-        try:
-            index = int(word.partition("/")[0])
-        except ValueError:
-            raise Problem(f"'{word[:40]}' is not a point of a face.", where, "Export the mesh again.") from None
-        place = index - 1 if index > 0 else seen + index
-        if index == 0 or not 0 <= place < count:
-            raise Problem(
-                f"the face names point {index}, but the file has points 1 to {count}.",
-                where,
-                "The file may be cut off; export it again.",
-            )
-        polygon.append(place)
-    if len(polygon) < 3:
-        raise Problem(
-            f"a face needs at least three points, this one has {len(polygon)}.",
+def _face_problem(fault: int, at: bytes, count: int, where: str) -> Problem:
+    """Return what is wrong with a face; `at` is the word, or for too few points the whole line."""
+    if fault == NO_NUMBER:
+        return Problem(f"'{_word(at)[:40]}' is not a point of a face.", where, "Export the mesh again.")
+    if fault == NO_POINT:
+        told = _word(at).partition("/")[0][:40]
+        return Problem(
+            f"the face names point {told}, but the file has points 1 to {count}.",
             where,
-            "Delete loose edges before exporting.",
+            "The file may be cut off; export it again.",
         )
-    # A point named twice in a row adds no surface.
-    return [p for k, p in enumerate(polygon) if p != polygon[k - 1]] if len(set(polygon)) < len(polygon) else polygon
+    assert fault == TOO_FEW
+    return Problem(
+        f"a face needs at least three points, this one has {len(_word(at).partition('#')[0].split()) - 1}.",
+        where,
+        "Delete loose edges before exporting.",
+    )
 
 
 def write_obj(out: IO[bytes], points: NDArray[np.floating], faces: NDArray[np.int32], name: str = "mesh") -> None:

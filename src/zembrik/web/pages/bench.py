@@ -12,7 +12,6 @@ from fastapi.responses import RedirectResponse, Response
 from sqlalchemy.orm import Session
 
 from zembrik.core.exchange.delivery import FORMATS
-from zembrik.core.exchange.obj import MOST_BYTES as OBJ_BYTES
 from zembrik.core.exchange.read_any import ENDINGS, MOST_BYTES
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
@@ -126,25 +125,32 @@ def _mesh(body: Body, places: Settings) -> TriMesh | None:
         return None
 
 
+@lru_cache(maxsize=256)
+def _facts(document: str, places: Settings) -> Words | None:
+    """Return what Intake tells of a body's placed mesh, remembered by the body's document."""
+    mesh = _mesh(Body.model_validate_json(document), places)
+    if mesh is None:
+        return None
+    return {
+        "size": [float(v) for v in mesh.size],
+        "points": len(mesh.points),
+        "faces": len(mesh.faces),
+        "spacing": float(np.median(mesh.edge_lengths)),
+        "closed": mesh.is_closed,
+    }
+
+
 def _intake(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
-    taking = {"endings": ",".join(ENDINGS), "most_mb": round(MOST_BYTES / 1e6), "obj_mb": round(OBJ_BYTES / 1e6)}
+    taking = {"endings": ",".join(ENDINGS), "most_mb": round(MOST_BYTES / 1e6)}
     if number is None:
         return {"facts": None, **taking}
     body = setup.bodies[number]
-    mesh = _mesh(body, places)
-    facts = None
-    if mesh is not None:
+    bare = Body(name=body.name, mesh=body.mesh, place=body.place).model_dump_json()
+    facts = _facts(bare, places)
+    if facts is not None:
         gravity = float(np.linalg.norm(setup.world.gravity)) or 9.81
-        height = float(mesh.size[1])
-        facts = {
-            "size": [float(v) for v in mesh.size],
-            "points": len(mesh.points),
-            "faces": len(mesh.faces),
-            "spacing": float(np.median(mesh.edge_lengths)),
-            "closed": mesh.is_closed,
-            "people": float(mesh.size.max()) / 1.75,
-            "fall": (2 * height / gravity) ** 0.5 * setup.fps,
-        }
+        fall = (2 * facts["size"][1] / gravity) ** 0.5 * setup.fps
+        facts = facts | {"people": max(facts["size"]) / 1.75, "fall": fall}
     place = [dial(resolved, f"/bodies/{number}/place/scale")]
     return {"facts": facts, **taking, "dials": place, "is_file": isinstance(body.mesh, FileMesh)}
 
