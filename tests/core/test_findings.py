@@ -98,3 +98,59 @@ def test_a_setup_that_cannot_be_simulated_is_one_finding(sheet, tmp_path):
     sheet["bodies"][0]["mesh"] = {"file": "gone.obj"}
     finding = found(sheet, tmp_path)["unusable"]
     assert finding.severe and "gone.obj" in finding.text
+
+
+def test_an_unlikely_size(sheet, tmp_path):
+    sheet["bodies"][0]["place"]["scale"] = 100.0
+    finding = found(sheet, tmp_path)["wrong_size"]
+    assert "100 m long" in finding.text and finding.remedy == "Make it 1 m long"
+    assert cured(sheet, finding)["bodies"][0]["place"]["scale"] == 1.0
+    assert "wrong_size" not in found(cured(sheet, finding), tmp_path)
+
+
+def test_needles_in_a_cloth(sheet, tmp_path):
+    sheet["bodies"][0]["mesh"] |= {"size": [1.0, 1.0], "segments": [500, 12]}
+    finding = found(sheet, tmp_path)["needle_faces"]
+    assert "12000 of the 12,000 faces" in finding.text and finding.at is not None
+
+
+def test_too_coarse_for_a_pole(sheet, tmp_path):
+    pole = {"name": "pole", "role": "collider", "mesh": {"shape": "cylinder", "radius": 0.02, "height": 2.0},
+            "place": {"translate": [0.0, 0.3, 0.0], "rotate": [90.0, 0.0, 0.0]}}  # fmt: skip
+    sheet["bodies"].append(pole)
+    finding = found(sheet, tmp_path)["coarse_for_curves"]
+    assert "a radius of 2 cm" in finding.text
+    assert "coarse_for_curves" not in found(cured(sheet, finding), tmp_path)
+    pole["place"]["rotate"] = [0.0, 0.0, 0.0]  # upright: the cloth lies on its end
+    assert "coarse_for_curves" not in found(sheet, tmp_path)
+
+
+def test_a_proxy_that_stands_off(sheet, tmp_path):
+    """A box of 0.4 m in a ball: the ball stands (√3 - 1) · 0.2 m off the middles of its sides."""
+    for name, x in (("crate 1", 2.0), ("crate 2", 3.0)):
+        sheet["bodies"].append(
+            {"name": name, "role": "collider", "mesh": {"shape": "box", "size": [0.4, 0.4, 0.4]},
+             "place": {"translate": [x, 0.2, 0.0], "rotate": [0.0, 30.0, 0.0]}, "proxy": {"kind": "ball"}}
+        )  # fmt: skip
+    finding = found(sheet, tmp_path)["wide_gap"]
+    assert f"{(np.sqrt(3) - 1) * 20:.1f} cm" in finding.text and "1 more like it" in finding.text
+    assert len(finding.patch) == 2
+    middle = np.array(finding.at) - [2.0, 0.2, 0.0]
+    assert np.linalg.norm(middle) == pytest.approx(0.2, abs=0.01)  # the middle of a side, turned with the crate
+    assert "wide_gap" not in found(cured(sheet, finding), tmp_path)
+
+
+def test_a_collider_that_faces_away(sheet, tmp_path):
+    """Turned over, an open sheet has its back up: what falls on it is pulled through, unless both sides count."""
+    board = {"name": "board", "role": "collider", "mesh": {"shape": "grid", "size": [3.0, 3.0], "segments": [4, 4]},
+             "place": {"translate": [0.0, 0.02, 0.0], "rotate": [180.0, 0.0, 0.0]}}  # fmt: skip
+    sheet["bodies"][1:] = [board]
+    sheet["world"] = {"ground": None}
+    finding = found(sheet, tmp_path)["facing_away"]
+    assert finding.severe and finding.body == "board"
+    after = cured(sheet, finding)
+    assert "facing_away" not in found(after, tmp_path)
+    fallen = bake(parse_setup({**after, "frames": [1, 30]}), FolderAssets(tmp_path), tmp_path / "a.zarr")
+    assert fallen.points(0, 30)[:, 1].min() > 0.015
+    board["place"]["rotate"] = [0.0, 0.0, 0.0]
+    assert "facing_away" not in found(sheet, tmp_path)

@@ -51,7 +51,7 @@ LABELS = {
     "yield_angle": "Yield angle", "creep": "Creep", "tack": "Tack", "tack_distance": "Tack breaks at",
     "cell": "Cell", "gravity": "Gravity's share", "release": "Let go at frame", "most": "Hulls at most",
     "hollow": "Deepest hollow left",
-    "keep": "Share of faces kept",
+    "keep": "Share of faces kept", "closes": "Closes holes up to",
 }  # fmt: skip
 MODELS: dict[str, type[BaseModel]] = {
     "material": Material, "place": Place, "quality": Quality, "world": World, "ground": Ground, "body": Body, "": Setup,

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from zembrik.core.compiled import kernel, parallel_kernel
 from zembrik.core.distance.tree import closest_in_nodes
-from zembrik.core.distance.triangle import closest_on_triangle
+from zembrik.core.distance.triangle import INSIDE, closest_on_triangle
 
 PLANE, BALL, BOX, CAPSULE, HULL, SURFACE = range(6)
 KIND_NUMBER = {"plane": PLANE, "ball": BALL, "box": BOX, "capsule": CAPSULE, "hull": HULL, "surface": SURFACE}
@@ -196,8 +196,10 @@ def _surface(fields, c, first, last, distance, normal):  # type: ignore[no-untyp
         up = upright[f, part]
         side = bx * up[0] + by * up[1] + bz * up[2]
         if bx * bx + by * by + bz * bz < 1e-24:
+            on_border = up[0] == 0.0 and up[1] == 0.0 and up[2] == 0.0
             distance[q] = 0.0
-            normal[q, 0], normal[q, 1], normal[q, 2] = up[0], up[1], up[2]
+            for axis in range(3):
+                normal[q, axis] = upright[f, INSIDE, axis] if on_border else up[axis]
         else:
             _set(q, 1.0 if side >= 0.0 else -1.0, bx, by, bz, 0.0, distance, normal)
 

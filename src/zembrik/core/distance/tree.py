@@ -83,6 +83,10 @@ def _split(
 
 
 def _upright(mesh: TriMesh) -> NDArray[np.float64]:
+    """Return what `Tree.normals` holds (Bærentzen and Aanæs 2005); nothing stands upright on an open border.
+
+    What is nearest to a border is beside the sheet, not behind it: it has no side there, and counts as outside.
+    """
     points, faces, normal = mesh.points, mesh.faces, mesh.face_normals
     at_corner = np.zeros_like(points)
     for k in range(3):
@@ -95,6 +99,9 @@ def _upright(mesh: TriMesh) -> NDArray[np.float64]:
     at_edge = np.zeros((len(mesh.edges), 3))
     for k in range(3):
         np.add.at(at_edge, mesh.face_edges[:, k], normal)
+    border = mesh.edge_use == 1
+    at_edge[border] = 0.0
+    at_corner[mesh.edges[border]] = 0.0
     table = np.empty((len(faces), 7, 3))
     table[:, 0:3] = at_corner[faces]
     table[:, 3:6] = at_edge[mesh.face_edges]
@@ -175,3 +182,18 @@ def distances_to_mesh(tree: Tree, points: NDArray[np.float64]) -> NDArray[np.flo
     distance, face = np.empty(len(points)), np.empty(len(points), dtype=np.int64)
     closest_points(tree, np.ascontiguousarray(points, dtype=np.float64), distance, face)
     return distance
+
+
+@parallel_kernel
+def _fill_places(tree, points, places):  # type: ignore[no-untyped-def]
+    for i in numba.prange(len(points)):
+        px, py, pz = points[i, 0], points[i, 1], points[i, 2]
+        _, _, _, x, y, z = closest_in_nodes(tree.low, tree.high, tree.span, tree.corners, 0, 0, px, py, pz)
+        places[i, 0], places[i, 1], places[i, 2] = x, y, z
+
+
+def closest_places(tree: Tree, points: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return the places (n, 3) on the tree's surface that are closest to points (n, 3), metres."""
+    places = np.empty((len(points), 3))
+    _fill_places(tree, np.ascontiguousarray(points, dtype=np.float64), places)
+    return places

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from zembrik.core.findings.finding import Finding, set_value
+from zembrik.core.findings.prepare import prepare_findings
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import Assets, placed_mesh
 from zembrik.core.setup.document import GridMesh, Setup
@@ -26,6 +27,7 @@ def check_setup(setup: Setup, assets: Assets) -> list[Finding]:
         world = build_world(setup, assets)
         found = [
             *few_points(setup, assets),
+            *prepare_findings(setup, resolve(setup), assets),
             *endless_fall(setup, world),
             *start_overlaps(setup, world),
             *overlapping_bodies(setup, world),

@@ -16,6 +16,7 @@ from zembrik.core.proxy.outline import outline
 
 SAMPLES = 6000
 QUERIES = 4000
+MESHES = ("surface", "reduced", "shell")  # kinds that are asked as a mesh, exactly and slowly
 NEAR = 0.01  # of a body's size that a proxy may be off
 
 
@@ -109,7 +110,11 @@ def recommend(fits: dict[str, Fit], role: str, size_m: float, chosen: str = "") 
         chosen: what it has now; kept where it is near enough and not twice as slow as the fastest.
     """
     bound = max(NEAR * size_m, 0.001)
-    usable = {k: f for k, f in fits.items() if k != "plane" and (role == "collider" or k not in ("surface", "reduced"))}
+    usable = {
+        k: f
+        for k, f in fits.items()
+        if k != "plane" and (role == "collider" or k not in ("surface", "reduced", "shell"))
+    }
     near = {k: f for k, f in usable.items() if f.gap_m <= bound and f.overhang_m <= bound}
     if near:
         kind = min(near, key=lambda k: (near[k].query_ns * (1.0 if k != "surface" else 1.2), k))

@@ -5,10 +5,11 @@ from __future__ import annotations
 PROXY_WORDS = {
     "plane": "an endless flat side",
     "ball": "a ball around the mesh",
-    "box": "a box along the body's own axes",
+    "box": "the smallest box around it",
     "capsule": "a rounded rod along the mesh",
     "hull": "the tightest shape without hollows",
     "hulls": "several hulls, so that hollows stay",
     "reduced": "the mesh with fewer faces",
+    "shell": "a closed wrap around anything",
     "surface": "the mesh itself, exactly",
 }

@@ -298,7 +298,7 @@ class Motion(Part):
 class Proxy(Part):
     """The stand-in shape that contact sees instead of the mesh."""
 
-    kind: Literal["plane", "ball", "box", "capsule", "hull", "hulls", "reduced", "surface"] = dial(
+    kind: Literal["plane", "ball", "box", "capsule", "hull", "hulls", "reduced", "shell", "surface"] = dial(
         "surface", "", "The shape other bodies touch.", "Surface is the exact mesh and the slowest."
     )
     most: int = dial(8, "hulls", "Of several hulls: how many there may be.", "Time grows with them.", ge=1, le=64)
@@ -309,6 +309,10 @@ class Proxy(Part):
     keep: float = dial(
         0.2, "×", "Of a reduced mesh: the share of its faces that stay; few are fast and coarse.", "", gt=0, le=1
     )
+    closes: float = dial(
+        0.05, "×", "Of a shell: holes and gaps up to this share of the body's size are closed.",
+        "Smaller is nearer to the mesh and has more faces.", ge=0.02, le=0.5
+    )  # fmt: skip
     sides: Literal["outside", "both"] = dial(
         "outside", "", "Of an exact or reduced surface: contact from its outside, or from both sides, for open sheets."
     )

@@ -19,6 +19,7 @@ from zembrik.core.proxy.fit import convex_hull, fit_proxy
 from zembrik.core.proxy.hulls import several_hulls
 from zembrik.core.proxy.outline import outline
 from zembrik.core.proxy.reduce import reduced
+from zembrik.core.proxy.shell import shell_around
 from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh
 from zembrik.core.setup.document import Body, Setup
 from zembrik.core.setup.resolve import Resolved
@@ -129,6 +130,9 @@ def proxy_shapes(body: Body, proxy: dict[str, Any], mesh: TriMesh) -> list[Shape
     """Return the shapes of a body's resolved proxy on its placed mesh: one, or several hulls."""
     if proxy["kind"] == "reduced":
         return [Shape("surface", mesh=reduced(mesh, proxy["keep"], body.name))]
+    if proxy["kind"] == "shell":
+        closes_m = proxy["closes"] * float(np.linalg.norm(mesh.size))
+        return [Shape("surface", mesh=_shell_of(_Alike(mesh), closes_m, _Told(body.name)))]
     if proxy["kind"] not in ("hull", "hulls"):
         return [collider_shape(body, proxy["kind"], mesh)]
     # Hulls are found in the body's own axes, once for all bodies that are copies of one another.
@@ -162,6 +166,11 @@ class _Told(str):
 
     def __hash__(self) -> int:
         return 0
+
+
+@lru_cache(maxsize=16)
+def _shell_of(one: _Alike, closes_m: float, name: _Told) -> TriMesh:
+    return shell_around(one.mesh, closes_m, name)
 
 
 @lru_cache(maxsize=64)

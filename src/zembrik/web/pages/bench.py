@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import json
 from functools import lru_cache
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from fastapi import APIRouter, Request
@@ -15,7 +14,6 @@ from zembrik.core.exchange.delivery import FORMATS
 from zembrik.core.exchange.read_any import ENDINGS, MOST_BYTES
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
-from zembrik.core.proxy.words import PROXY_WORDS
 from zembrik.core.setup.assets import placed_mesh
 from zembrik.core.setup.document import Body, FileMesh, Keys, Proxy, Setup, parse_setup
 from zembrik.core.setup.materials import PRESETS, SIMULATED, filled_dials
@@ -30,11 +28,9 @@ from zembrik.library.settings import Settings
 from zembrik.library.shots import get_shot, head_setup
 from zembrik.library.store import StoredAssets
 from zembrik.web.dials import Dial, dial
+from zembrik.web.pages.fits import advice_for, fits_of, in_world
 from zembrik.web.render import Db, Places, Words, templates
 from zembrik.web.stations import NAMES, stations
-
-if TYPE_CHECKING:
-    from zembrik.core.proxy.measure import Fit
 
 router = APIRouter()
 CHANGES = {  # a cloth's values over frames: title, what stands for no change, what it does
@@ -155,20 +151,6 @@ def _intake(setup: Setup, resolved: Resolved, number: int | None, places: Settin
     return {"facts": facts, **taking, "dials": place, "is_file": isinstance(body.mesh, FileMesh)}
 
 
-@lru_cache(maxsize=256)
-def _fit(document: str, proxy: str, places: Settings) -> Fit | str:
-    """Return a proxy held against its mesh, remembered by the body's and the proxy's documents."""
-    from zembrik.core.proxy.measure import measure_fit  # see `app._warm_up`
-    from zembrik.core.solver.colliders import proxy_shapes
-
-    body = Body.model_validate_json(document)
-    try:
-        mesh = placed_mesh(body, StoredAssets(places))
-        return measure_fit(proxy_shapes(body, json.loads(proxy), mesh), mesh)
-    except Problem as problem:
-        return problem.what
-
-
 def _proxies(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
     rows = []
     chosen = ""
@@ -179,24 +161,31 @@ def _proxies(setup: Setup, resolved: Resolved, number: int | None, places: Setti
         body, role = setup.bodies[number], setup.bodies[number].role
         proxy = Proxy.model_validate(resolved.document["bodies"][number]["proxy"])
         chosen, sides = proxy.kind, proxy.sides
-        bare = Body(name=body.name, mesh=body.mesh, place=body.place).model_dump_json()
-        for kind, text in PROXY_WORDS.items():
-            if kind != "plane" or role == "collider":
-                tried = proxy.model_copy(update={"kind": kind, "sides": "outside"})
-                rows.append({"kind": kind, "text": text, "fit": _fit(bare, tried.model_dump_json(), places)})
-        from zembrik.core.proxy.measure import recommend  # see `app._warm_up`
-
-        fits: dict[str, Any] = {str(r["kind"]): r["fit"] for r in rows if not isinstance(r["fit"], str)}
-        if fits and (mesh := _mesh(body, places)) is not None:
-            advice = recommend(fits, role, float(np.linalg.norm(mesh.size)), chosen)
+        rows = fits_of(body, role, proxy, places)
+        advice = advice_for(rows, body, role, places, chosen)
         own = ("thickness", "friction", "bounce") if role == "collider" else ("thickness",)
         dials = [dial(resolved, f"/bodies/{number}/{name}") for name in own]
         if chosen == "hulls":
             dials = [dial(resolved, f"/bodies/{number}/proxy/{name}") for name in ("most", "hollow")] + dials
+        if chosen == "shell":
+            dials = [dial(resolved, f"/bodies/{number}/proxy/closes"), *dials]
         if chosen == "reduced":
             dials = [dial(resolved, f"/bodies/{number}/proxy/keep"), *dials]
     held = next((r["fit"] for r in rows if r["kind"] == chosen and not isinstance(r["fit"], str)), None)
-    return {"rows": rows, "chosen": chosen, "dials": dials, "sides": sides, "held": held, "advice": advice}
+    spots = []
+    if held is not None and number is not None:
+        spots = [in_world(setup.bodies[number], chosen, at) for at in (held.gap_at, held.overhang_at)]
+    many = sum(b.role in ("collider", "rigid") for b in setup.bodies)
+    return {
+        "many": many,
+        "spots": spots,
+        "rows": rows,
+        "chosen": chosen,
+        "dials": dials,
+        "sides": sides,
+        "held": held,
+        "advice": advice,
+    }
 
 
 def _start(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:

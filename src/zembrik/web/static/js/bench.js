@@ -217,6 +217,17 @@ $("stage").addEventListener("pointerup", (event) => {
   else view.select("");
 });
 
+// Colours and their scale; the plain mesh is back as soon as anything else is shown.
+function colourBy(pack) {
+  view.colour(pack);
+  $("legend").hidden = !pack;
+  if (!pack) return;
+  const most = 1000 * Math.max(pack.head.gap_m, pack.head.overhang_m), words = most < 10 ? most.toFixed(2) : most.toFixed(1);
+  $("legend").querySelector(".gap").textContent = `${words} mm`;
+  $("legend").querySelector(".overhang").textContent = `${words} mm`;
+  view.fit(pack.head.name);
+}
+
 const actions = {
   play: () => (state.playing ? pause() : play()),
   fit: () => view.fit(view.selected),
@@ -237,6 +248,11 @@ const actions = {
     button.setAttribute("aria-pressed", String(!lit));
     if (!lit) view.fit(button.dataset.body);
     view.light(button.dataset.body, lit ? [] : JSON.parse(button.dataset.faces), lit ? [] : JSON.parse(button.dataset.points));
+  },
+  colour: async (button) => {
+    const on = button.getAttribute("aria-pressed") !== "true";
+    button.setAttribute("aria-pressed", String(on));
+    colourBy(on ? await fetchPack(`/shots/${shot}/fit.bin?body=${encodeURIComponent(button.dataset.body)}`) : null);
   },
   "look-at": (button) => view.lookAt(JSON.parse(button.dataset.at)),
   peak: (row) => { $("figure").value = row.dataset.figure; pause(); go(Number(row.dataset.frame)); },
@@ -262,6 +278,7 @@ function gltf() {
   $("gltf-note").hidden = format.value !== "glb";
 }
 document.addEventListener("htmx:afterSettle", gltf);
+document.addEventListener("htmx:afterSettle", (event) => { if (event.target.id === "panel" && view.coloured) colourBy(null); });
 gltf();
 
 // ---- keys

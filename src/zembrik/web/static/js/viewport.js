@@ -77,6 +77,7 @@ export class Viewport {
   }
 
   setScene(pack) {
+    this.coloured = null;
     for (const body of this.bodies.values()) body.group.removeFromParent();
     this.bodies.clear();
     for (const entry of pack.head.bodies) {
@@ -343,6 +344,33 @@ export class Viewport {
       }
       this.lit.renderOrder = 5;
       body.group.add(this.lit);
+    }
+    this.draw();
+  }
+
+  // Draws a body's mesh in colours of how far it is from its proxy; null gives the plain mesh back.
+  colour(pack) {
+    if (this.coloured) {
+      const { mesh, body } = this.coloured;
+      mesh.removeFromParent(); mesh.geometry.dispose(); mesh.material.dispose();
+      body.mesh.visible = true;
+      if (body.lines) body.lines.visible = true;
+      this.coloured = null;
+    }
+    const body = pack && this.bodies.get(pack.head.name);
+    if (body) {
+      const geometry = this.geometry(pack.floats(pack.head.points), pack.whole(pack.head.faces));
+      const off = pack.floats(pack.head.off), most = Math.max(pack.head.gap_m, pack.head.overhang_m, 1e-9);
+      const [inside, on, outside] = ["--rain", "--stage-high", "--brick"].map((name) => new THREE.Color(css(name)));
+      const colours = new Float32Array(3 * off.length), c = new THREE.Color();
+      off.forEach((v, k) => { c.copy(on).lerp(v < 0 ? inside : outside, Math.min(1, Math.abs(v) / most)).toArray(colours, 3 * k); });
+      geometry.setAttribute("color", new THREE.BufferAttribute(colours, 3));
+      const material = new THREE.MeshStandardMaterial({ vertexColors: true, roughness: 0.95, side: THREE.DoubleSide });
+      const mesh = new THREE.Mesh(geometry, material);
+      body.mesh.visible = false;
+      if (body.lines) body.lines.visible = false;
+      body.group.add(mesh);
+      this.coloured = { mesh, body };
     }
     this.draw();
   }

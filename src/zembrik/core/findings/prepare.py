@@ -1,0 +1,268 @@
+"""Checks of what comes before the first bake: sizes, meshes, and what colliders are to touch."""
+
+from __future__ import annotations
+
+import json
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zembrik.core.distance.tree import build_tree, distances_to_mesh
+from zembrik.core.findings.finding import Finding, set_value
+from zembrik.core.mesh.audit import NEEDLE
+from zembrik.core.mesh.trimesh import TriMesh
+from zembrik.core.problem import Problem
+from zembrik.core.proxy.deviation import deviations
+from zembrik.core.setup.assets import Assets, placed_mesh
+from zembrik.core.setup.document import BallMesh, Body, CapsuleMesh, CylinderMesh, GridMesh, Place, RingMesh, Setup
+from zembrik.core.setup.materials import SIMULATED
+from zembrik.core.setup.resolve import Resolved
+from zembrik.core.solver.colliders import proxy_shapes
+from zembrik.core.units import turn_matrix
+
+LEAST_M, MOST_M = 0.005, 60.0  # a simulated body's longest side: beyond, its unit is wrong more often than not
+UNITS = {0.001: "millimetres", 0.01: "centimetres", 0.0254: "inches", 0.3048: "feet"}
+FEW_NEEDLES = 0.002  # share of a cloth's faces
+ROUND = 0.6  # points farther apart than this times a radius cut through what is round (by r/22 in the middle)
+WIDE_GAP, LEAST_GAP_M = 0.06, 0.004  # of the body's size: things would visibly rest on air
+
+
+def wrong_sizes(setup: Setup, assets: Assets) -> list[Finding]:
+    """A simulated body so large or so small that its unit is likely wrong."""
+    found = []
+    for k, body in enumerate(setup.bodies):
+        if body.role not in SIMULATED:
+            continue
+        mesh = placed_mesh(body, assets)
+        longest = float(mesh.size.max())
+        if LEAST_M <= longest <= MOST_M or longest == 0.0:
+            continue
+        gravity = float(np.linalg.norm(setup.world.gravity)) or 9.81
+        frames = float(np.sqrt(2 * max(float(mesh.size[1]), 1e-9) / gravity) * setup.fps)
+        factors = UNITS if longest > MOST_M else {1 / f: n for f, n in UNITS.items()}
+        factor = min(factors, key=lambda f: abs(np.log(longest * f)))
+        way = "read as metres" if longest > MOST_M else "scaled down"
+        text = (
+            f"'{body.name}' is {_length(longest)} long and falls its own height in {frames:.1f} frames. "
+            f"If its numbers are {factors[factor]} {way}, it is {_length(longest * factor)}."
+        )
+        patch = [set_value(f"/bodies/{k}/place/scale", float(f"{body.place.scale * factor:.6g}"))]
+        label = f"Make it {_length(longest * factor)} long"
+        found.append(Finding("wrong_size", "Intake", False, "An unlikely size", text, body.name, None, label, patch))
+    return found
+
+
+def needle_faces(setup: Setup, assets: Assets) -> list[Finding]:
+    """A cloth with many long thin faces."""
+    found = []
+    for body in setup.bodies:
+        if body.role != "cloth":
+            continue
+        mesh = placed_mesh(body, assets)
+        sides = mesh.points[np.roll(mesh.faces, -1, axis=1)] - mesh.points[mesh.faces]
+        longest = np.linalg.norm(sides, axis=2).max(axis=1)
+        needle = longest**2 > 2.0 * NEEDLE * mesh.face_areas
+        if not needle.any() or needle.mean() < FEW_NEEDLES:
+            continue
+        worst = int(np.argmax(longest**2 / np.maximum(mesh.face_areas, 1e-300)))
+        text = (
+            f"{int(needle.sum())} of the {len(needle):,} faces of '{body.name}' are over {NEEDLE:.0f} times longer "
+            "than high. They fold badly and hold up the solver. Give it an even spacing under Density below."
+        )
+        at = _place(mesh.points[mesh.faces[worst]].mean(axis=0))
+        found.append(Finding("needle_faces", "Intake", False, "Needles in a cloth", text, body.name, at))
+    return found
+
+
+def coarse_for_curves(setup: Setup, assets: Assets) -> list[Finding]:
+    """A cloth whose points are too far apart for the roundest thing below it."""
+    found = []
+    down = np.asarray(setup.world.gravity, dtype=np.float64)
+    round_ones = []
+    for body in setup.bodies:
+        radius = _radius_m(body, down)
+        if body.role in ("collider", "rigid") and radius is not None:
+            round_ones.append((body, radius, placed_mesh(body, assets)))
+    for k, body in enumerate(setup.bodies):
+        if body.role != "cloth":
+            continue
+        mesh = placed_mesh(body, assets)
+        spacing = float(np.median(mesh.edge_lengths))
+        near = [
+            (r, b.name) for b, r, m in round_ones if r is not None and spacing > ROUND * r and _meet(setup, mesh, m)
+        ]
+        if not near:
+            continue
+        radius, name = min(near)
+        wanted = 0.5 * ROUND * radius
+        text = (
+            f"The points of '{body.name}' are {_length(spacing)} apart, and '{name}' has a radius of "
+            f"{_length(radius)}: the cloth would lie on it like a board on a pole. Up to {_length(ROUND * radius)} "
+            "follows the curve."
+        )
+        label, patch = "", []
+        if isinstance(body.mesh, GridMesh):
+            segments = [max(2, round(s * body.place.scale / wanted)) for s in body.mesh.size]
+            if segments[0] * segments[1] <= 250_000:
+                label = f"Use {segments[0]} × {segments[1]} cells"
+                patch = [set_value(f"/bodies/{k}/mesh/segments", segments)]
+        else:
+            text += " Set a finer spacing under Density below."
+        found.append(
+            Finding("coarse_for_curves", "Intake", False, "Too coarse for a curve", text, body.name, None, label, patch)
+        )
+    return found
+
+
+def wide_gaps(setup: Setup, resolved: Resolved, assets: Assets) -> list[Finding]:
+    """A proxy that stands far off its mesh, with something that can come to touch it there; copies are told as one."""
+    simulated = [b.name for b in setup.bodies if b.role in SIMULATED]
+    alike: dict[str, list[int]] = {}
+    for k, body in enumerate(setup.bodies):
+        if body.role in ("collider", "rigid") and any(name != body.name for name in simulated):
+            proxy = resolved.document["bodies"][k]["proxy"]
+            if proxy["kind"] not in ("surface", "reduced", "plane"):
+                same = [body.role, body.mesh.model_dump(mode="json"), body.place.scale, proxy]
+                alike.setdefault(json.dumps(same, sort_keys=True), []).append(k)
+    found = []
+    for key, numbers in alike.items():
+        body, proxy = setup.bodies[numbers[0]], resolved.document["bodies"][numbers[0]]["proxy"]
+        gap, size, at = _widest_gap(key, _Kept(body, proxy, assets))
+        if gap < max(WIDE_GAP * size, LEAST_GAP_M):
+            continue
+        better = "surface" if body.role == "collider" or proxy["kind"] == "hulls" else "hulls"
+        others = f", and of {len(numbers) - 1} more like it," if len(numbers) > 1 else ""
+        text = (
+            f"The {proxy['kind']} of '{body.name}'{others} stands {_length(gap)} off its mesh, {100 * gap / size:.0f}% "
+            "of its size: what comes to lie there lies on air."
+        )
+        where = _place(turn_matrix(body.place.rotate) @ at + np.asarray(body.place.translate))
+        patch = [set_value(f"/bodies/{k}/proxy", {"kind": better}) for k in numbers]
+        found.append(
+            Finding("wide_gap", "Proxies", False, "A proxy stands off", text, body.name, where, f"Use {better}", patch)
+        )
+    return found
+
+
+class _Kept:
+    """What a gap is measured on, all alike to a cache: the words beside it tell them apart."""
+
+    def __init__(self, body: Body, proxy: dict[str, Any], assets: Assets) -> None:
+        self.body, self.proxy, self.assets = body, proxy, assets
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Kept)
+
+    def __hash__(self) -> int:
+        return 0
+
+
+@lru_cache(maxsize=256)
+def _widest_gap(key: str, kept: _Kept) -> tuple[float, float, NDArray[np.float64]]:
+    """Return the widest gap (m), the body's size (m), and where, from the body's origin and in its own axes."""
+    body = Body(name=kept.body.name, mesh=kept.body.mesh, place=Place(scale=kept.body.place.scale))
+    mesh = placed_mesh(body, kept.assets)
+    finer, off = deviations(proxy_shapes(body, kept.proxy, mesh), mesh)
+    worst = int(np.argmin(off))
+    return max(-float(off[worst]), 0.0), float(np.linalg.norm(mesh.size)), finer.points[worst]
+
+
+def facing_away(setup: Setup, resolved: Resolved, assets: Assets) -> list[Finding]:
+    """An open sheet that is a collider from its outside only, with a body on its back."""
+    found = []
+    for k, body in enumerate(setup.bodies):
+        proxy = resolved.document["bodies"][k].get("proxy")
+        if body.role != "collider" or not proxy or proxy["kind"] not in ("surface", "reduced"):
+            continue
+        if proxy["sides"] == "both":
+            continue
+        mesh = placed_mesh(body, assets)
+        if mesh.is_closed:
+            continue
+        tree = build_tree(mesh)
+        for other in setup.bodies:
+            if other.role not in SIMULATED:
+                continue
+            points = placed_mesh(other, assets)
+            if not _meet(setup, points, mesh):
+                continue
+            at = points.points
+            # Only what is over or under the sheet, not beside it: there the nearest place is its rim.
+            inner = (at >= mesh.points.min(axis=0)) & (at <= mesh.points.max(axis=0))
+            flat = [axis for axis in range(3) if mesh.size[axis] >= 0.2 * mesh.size.max()]
+            at = at[inner[:, flat].all(axis=1)]
+            if not len(at):
+                continue
+            off = distances_to_mesh(tree, at)
+            if (off < 0).mean() < 0.9:
+                continue
+            text = (
+                f"'{other.name}' is on the back of '{body.name}', {_length(float(np.abs(off).min()))} away. An open "
+                "sheet that is touched from its outside pulls what comes from behind through to its front."
+            )
+            patch = [set_value(f"/bodies/{k}/proxy", {**_given(body), "kind": proxy["kind"], "sides": "both"})]
+            found.append(
+                Finding("facing_away", "Proxies", True, "A collider faces away", text, body.name,
+                        _place(at[int(np.argmin(np.abs(off)))]), "Touch it from both sides", patch)
+            )  # fmt: skip
+            break
+    return found
+
+
+def _given(body: Body) -> dict[str, Any]:
+    return body.proxy.model_dump(mode="json", exclude_unset=True) if body.proxy else {}
+
+
+def _radius_m(body: Body, down: NDArray[np.float64]) -> float | None:
+    """Return the radius (m) of a round body that cloth may lie around; None where there is none, or it is upright."""
+    mesh, scale = body.mesh, body.place.scale
+    if isinstance(mesh, CylinderMesh | CapsuleMesh):
+        axis = turn_matrix(body.place.rotate)[:, 1]
+        upright = abs(float(axis @ down)) > 0.7 * float(np.linalg.norm(down)) > 0.0
+        return None if upright else mesh.radius * scale
+    if isinstance(mesh, BallMesh):
+        return mesh.radius * scale
+    return mesh.tube * scale if isinstance(mesh, RingMesh) else None
+
+
+def _meet(setup: Setup, falling: TriMesh, other: TriMesh) -> bool:
+    """Tell whether the shadow that a mesh throws along gravity reaches into another's box."""
+    gravity = np.asarray(setup.world.gravity, dtype=np.float64)
+    low, high = falling.points.min(axis=0), falling.points.max(axis=0)
+    box_low, box_high = other.points.min(axis=0), other.points.max(axis=0)
+    down = int(np.argmax(np.abs(gravity)))
+    for axis in range(3):
+        if axis == down and np.any(gravity):
+            if gravity[axis] < 0 and box_low[axis] > high[axis]:
+                return False
+            if gravity[axis] > 0 and box_high[axis] < low[axis]:
+                return False
+        elif low[axis] > box_high[axis] or high[axis] < box_low[axis]:
+            return False
+    return True
+
+
+def _length(metres: float) -> str:
+    """Return a length in words."""
+    if metres < 0.0095:
+        return f"{metres * 1000:.2g} mm"
+    if metres < 0.995:
+        return f"{metres * 100:.3g} cm"
+    return f"{metres:.3g} m" if metres < 1000 else f"{metres:,.0f} m"
+
+
+def _place(point: NDArray[np.float64]) -> tuple[float, float, float]:
+    return (round(float(point[0]), 5), round(float(point[1]), 5), round(float(point[2]), 5))
+
+
+def prepare_findings(setup: Setup, resolved: Resolved, assets: Assets) -> list[Finding]:
+    """Return all findings of this module."""
+    try:
+        return [
+            *wrong_sizes(setup, assets), *needle_faces(setup, assets), *coarse_for_curves(setup, assets),
+            *wide_gaps(setup, resolved, assets), *facing_away(setup, resolved, assets),
+        ]  # fmt: skip
+    except Problem:
+        return []  # told as what makes the setup unusable
