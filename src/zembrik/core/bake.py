@@ -36,7 +36,8 @@ class Progress:
 
 def asset_hashes(setup: Setup, assets: Assets) -> dict[str, str]:
     """Return the hash of every mesh file the setup's bodies use."""
-    files = {b.mesh.file for b in setup.bodies if isinstance(b.mesh, FileMesh) and b.role != "left out"}
+    bodies = [b for b in setup.bodies if b.role != "left out"]
+    files = {m.file for b in bodies for m in (b.mesh, b.form) if isinstance(m, FileMesh)}
     return {file: file_hash(assets.read(file)) for file in sorted(files)}
 
 

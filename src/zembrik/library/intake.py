@@ -18,7 +18,8 @@ from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.motion.from_poses import motion_of
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import file_part, load_mesh
-from zembrik.core.setup.document import Body, FileMesh, GridMesh
+from zembrik.core.setup.document import Body, FileMesh, GridMesh, Setup
+from zembrik.core.start.keep import Kept
 from zembrik.core.units import METRES_PER_UNIT
 from zembrik.library.models import Asset
 from zembrik.library.settings import Settings
@@ -181,6 +182,7 @@ def respaced_body(session: Session, settings: Settings, body: Body, spacing_m: f
         document["mesh"] = _made_from(
             session, settings, body, new, "respaced", f"spacing: {spacing_m * 1e3:.4g} mm", "m"
         )
+    document.pop("form", None)  # it has the old points
     for pin in document.get("pins", []):
         if pin["points"].get("numbers") is not None:
             pin["points"] = {"numbers": nearest_points(old.points, pin["points"]["numbers"], new.points)}
@@ -206,3 +208,14 @@ def _made_from(
     if unit is None and isinstance(body.mesh, FileMesh):
         return {"file": reference, "unit": body.mesh.unit, "up_axis": body.mesh.up_axis}
     return {"file": reference, "unit": "m", "up_axis": "y"}
+
+
+def kept_forms(session: Session, settings: Settings, setup: Setup, kept: Kept) -> list[dict[str, Any]]:
+    """Store the forms of a start that was taken from a frame; return the patch that lets its bodies begin in them."""
+    patch = []
+    for number, points in kept.forms.items():
+        body, out = setup.bodies[number], io.BytesIO()
+        write_obj(out, points, load_mesh(body, StoredAssets(settings)).faces, body.name)
+        reference, _ = take_in(session, settings, f"{body.name} form.obj", out.getvalue())
+        patch.append({"op": "add", "path": f"/bodies/{number}/form", "value": {"file": reference}})
+    return patch

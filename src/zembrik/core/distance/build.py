@@ -110,6 +110,7 @@ def build_fields(shapes: list[Shape], reach_m: float = np.inf) -> Fields:
         np.concatenate(grid_faces),
         low,
         high,
+        np.array([s.kind == "surface" and s.mesh is not None and not s.mesh.is_closed for s in shapes], dtype=np.bool_),
     )
 
 

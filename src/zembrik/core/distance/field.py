@@ -38,6 +38,7 @@ class Fields(NamedTuple):
         node_low, node_high, node_span: the surfaces' trees (see `tree.Tree`), one after the other.
         grid_distance: float32 (G,); grid_face: int32 (G,): nearest face of each grid node.
         low, high: float64 (C, 3): the world box outside of which nothing is within reach.
+        open: bool (C,): whether it is a surface without an inside.
     """
 
     kind: NDArray[np.int64]
@@ -54,6 +55,7 @@ class Fields(NamedTuple):
     grid_face: NDArray[np.int32]
     low: NDArray[np.float64]
     high: NDArray[np.float64]
+    open: NDArray[np.bool_]
 
 
 CHUNK = 64  # places asked at once: one call's cost is shared by all of them

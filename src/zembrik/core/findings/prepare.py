@@ -200,7 +200,7 @@ def facing_away(setup: Setup, resolved: Resolved, assets: Assets) -> list[Findin
                 continue
             text = (
                 f"'{other.name}' is on the back of '{body.name}', {_length(float(np.abs(off).min()))} away. An open "
-                "sheet that is touched from its outside pulls what comes from behind through to its front."
+                "sheet that is touched from its outside lets through what comes from behind."
             )
             patch = [set_value(f"/bodies/{k}/proxy", {**_given(body), "kind": proxy["kind"], "sides": "both"})]
             found.append(

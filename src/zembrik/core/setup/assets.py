@@ -150,3 +150,21 @@ def placed_mesh(body: Body, assets: Assets) -> TriMesh:
     """Return a body's mesh where it stands at the first frame, metres."""
     mesh = load_mesh(body, assets)
     return mesh.moved(place_points(body, mesh.points))
+
+
+def start_mesh(body: Body, assets: Assets) -> TriMesh:
+    """Return a body's mesh in the form it begins in, metres: where it stands, unless it has a form of its own.
+
+    Raises:
+        Problem: when the form has other points than the mesh.
+    """
+    mesh = placed_mesh(body, assets)
+    if body.form is None or body.role != "cloth":
+        return mesh
+    form = file_part(body.form, assets).mesh
+    if len(form.points) != len(mesh.points):
+        raise Problem(
+            f"the form it begins in has {len(form.points):,} points, its mesh {len(mesh.points):,}.", body.name,
+            "Its mesh was changed since: let it begin as its mesh is, on Start.",
+        )  # fmt: skip
+    return mesh.moved(to_si(form.points, body.form.unit, body.form.up_axis))

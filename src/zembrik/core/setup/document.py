@@ -349,6 +349,10 @@ class Body(Part):
     )
     mesh: Mesh
     place: Place = Place()
+    form: FileMesh | None = Field(
+        default=None,
+        description="Of a cloth: the form it begins in, in world space; a file with the same points as its mesh.",
+    )
     material: Material | None = None
     thickness: float | None = dial(
         None, "m", "Room kept free on each side; both bodies' rooms add up in contact.", "", ge=0, le=1
@@ -389,6 +393,8 @@ class Body(Part):
             unfit += ["gravity"] if self.gravity != 1.0 else []
         elif self.motion and self.motion.ripple:
             unfit.append("motion.ripple")
+        if self.form is not None and role not in ("cloth", "left out"):
+            unfit.append("form")
         if self.cell is not None and role != "soft":
             unfit.append("cell")
         if self.release is not None and not (role == "rigid" and self.motion):

@@ -152,6 +152,8 @@ def setup_hash(setup: Setup, mesh_hash: Callable[[str], str]) -> str:
             continue
         if "file" in body["mesh"]:
             body["mesh"]["file"] = mesh_hash(body["mesh"]["file"])
+        if body.get("form"):
+            body["form"]["file"] = mesh_hash(body["form"]["file"])
         if body.get("material"):
             body["material"].pop("preset")
         kept.append(body)

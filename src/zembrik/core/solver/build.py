@@ -49,7 +49,9 @@ def build_world(setup: Setup, assets: Assets) -> World:
     counts = [len(c.mesh.points) for c in cloths] + [len(s.mass) for s in softs]
     starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
     cloth_starts, soft_starts, points_of_cloth = starts[: len(cloths)], starts[len(cloths) :], int(starts[len(cloths)])
-    x = _stacked([c.mesh.points for c in cloths] + [s.lattice.points for s in softs], 3)
+    x = _stacked([c.begin for c in cloths] + [s.lattice.points for s in softs], 3)
+    # What everything is measured against: a cloth may begin in another form than its mesh has.
+    rest = _stacked([c.mesh.points for c in cloths] + [s.lattice.points for s in softs], 3)
     mass = _stacked([c.mass for c in cloths] + [s.mass for s in softs])
     held = _stacked([c.held for c in cloths] + [s.held for s in softs], dtype=np.bool_)
     w = np.where(held, 0.0, 1.0 / np.maximum(mass, 1e-300))
@@ -58,7 +60,7 @@ def build_world(setup: Setup, assets: Assets) -> World:
     tets = _stacked([p.lattice.tets + s for p, s in zip(softs, soft_starts, strict=False)], 4, np.int32)
     owner = np.repeat(np.arange(len(counts)), counts)
     # Bodies must not share clusters: set them apart before laying out.
-    layout = lay_out([faces, hinges, tets], x + np.array([1e5, 0.0, 0.0]) * owner[:, None])
+    layout = lay_out([faces, hinges, tets], rest + np.array([1e5, 0.0, 0.0]) * owner[:, None])
     triangles, folds, cells = layout.orders
     skin = _skin_of(cloths)
     reach = max([float(skin[:, 0].max(initial=0.0)), *[_reach(p) for p in parts], *[s.surface.room for s in softs]])
@@ -72,8 +74,8 @@ def build_world(setup: Setup, assets: Assets) -> World:
     face_owner = np.repeat(np.arange(len(cloths)), [len(c.mesh.faces) for c in cloths])
     warp = np.array([c.warp for c in cloths]).reshape(-1, 3)[face_owner]
     stiff = np.array([c.stiff for c in cloths]).reshape(-1, 4)[face_owner]
-    membrane = Membrane(faces[triangles], membrane_rows(x, faces, warp, stiff)[triangles], layout.spans[0])
-    bend = bend_rows(x, hinges, _stacked([c.bend for c in cloths]))
+    membrane = Membrane(faces[triangles], membrane_rows(rest, faces, warp, stiff)[triangles], layout.spans[0])
+    bend = bend_rows(rest, hinges, _stacked([c.bend for c in cloths]))
     face_owner = face_owner[triangles]
     quality = resolved.document["quality"]
     edges = [c.mesh.edges + s for c, s in zip(cloths, cloth_starts, strict=True)]
@@ -101,7 +103,7 @@ def build_world(setup: Setup, assets: Assets) -> World:
         ],
         yielding=_yielding(cloths, softs, face_owner, folds, cells),
         touching=Touching(
-            x[:points_of_cloth],
+            rest[:points_of_cloth],
             faces,
             _stacked(edges, 2, np.int32),
             w[:points_of_cloth],
@@ -232,11 +234,12 @@ def _handles(
             mover = mover_of_body(setup.bodies[leader], motion, setup.fps, assets)
             if mover is None or isinstance(mover, Deform):  # a form has no place for points that are not its own
                 continue
-            taken = pinned_points(pin, part.mesh.points, f"bodies[{part.number}] '{part.name}', pins[{n}]")
+            begin = part.mesh.points if isinstance(part, SoftPart) else part.begin
+            taken = pinned_points(pin, begin, f"bodies[{part.number}] '{part.name}', pins[{n}]")
             if isinstance(part, SoftPart):
                 carriers = part.masters[taken][part.shares[taken] > 1e-6]
                 held, places = np.unique(carriers).astype(np.int64), part.lattice.points
             else:
-                held, places = np.flatnonzero(taken), part.mesh.points
+                held, places = np.flatnonzero(taken), part.begin
             found.append(Handle(held + start, places[held].copy(), mover))
     return found

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
-from zembrik.core.setup.assets import Assets, placed_mesh
+from zembrik.core.setup.assets import Assets, placed_mesh, start_mesh
 from zembrik.core.setup.document import Setup
 from zembrik.core.setup.resolve import Resolved
 from zembrik.core.solver.bend import hinge_weights
@@ -27,7 +27,7 @@ class ClothPart:
 
     Attributes:
         number: of the body in the setup. name: of it.
-        mesh: in its place, metres.
+        mesh: in its place, metres. begin: float64 (n, 3), where its points begin, metres.
         material: its resolved dials.
         mass: float64 (n,), kg. area: float64 (n,), each point's share, m². held: bool (n,).
         surface: how it meets others.
@@ -41,6 +41,7 @@ class ClothPart:
     number: int
     name: str
     mesh: TriMesh
+    begin: Floats
     material: dict[str, Any]
     mass: Floats
     area: Floats
@@ -60,13 +61,13 @@ def cloth_parts(setup: Setup, resolved: Resolved, assets: Assets) -> list[ClothP
         Problem: naming a cloth with flat faces, or one that is to hold pressure and is not closed.
     """
     return [
-        _cloth(k, setup, resolved.document["bodies"][k], placed_mesh(body, assets))
+        _cloth(k, setup, resolved.document["bodies"][k], placed_mesh(body, assets), start_mesh(body, assets).points)
         for k, body in enumerate(setup.bodies)
         if body.role == "cloth"
     ]
 
 
-def _cloth(number: int, setup: Setup, values: dict[str, Any], mesh: TriMesh) -> ClothPart:
+def _cloth(number: int, setup: Setup, values: dict[str, Any], mesh: TriMesh, begin: Floats) -> ClothPart:
     body, material = setup.bodies[number], values["material"]
     where = f"bodies[{number}] '{body.name}'"
     longest = float(mesh.edge_lengths.max(initial=0.0))
@@ -93,7 +94,7 @@ def _cloth(number: int, setup: Setup, values: dict[str, Any], mesh: TriMesh) -> 
         )
     held = np.zeros(len(mesh.points), dtype=bool)
     for n, pin in enumerate(body.pins):
-        held |= pinned_points(pin, mesh.points, f"{where}, pins[{n}]")
+        held |= pinned_points(pin, begin, f"{where}, pins[{n}]")
     air = np.zeros((len(mesh.faces), 4))
     air[:, 0], air[:, 2] = material["drag"], material["lift"]
     air[:, 1] = mesh.face_areas * material["area_density"]
@@ -101,6 +102,7 @@ def _cloth(number: int, setup: Setup, values: dict[str, Any], mesh: TriMesh) -> 
         number=number,
         name=body.name,
         mesh=mesh,
+        begin=begin,
         material=material,
         mass=area * material["area_density"],
         area=area,

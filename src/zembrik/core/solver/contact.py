@@ -10,6 +10,9 @@ push adds to the friction.
 A point that went further than a collider is wide may be on its other side already. Its way
 relative to the collider is followed from where it began by steps of the distance itself
 (conservative advancement, as sphere tracing: Hart 1996); where it first touches, it is held.
+
+An open sheet that is touched from its outside has no inside. What is behind it, deeper than
+BEHIND rooms, and did not come through it in this very substep, is free there.
 """
 
 from __future__ import annotations
@@ -20,12 +23,13 @@ import numpy as np
 from zembrik.core.compiled import kernel, parallel_kernel
 from zembrik.core.distance.field import CHUNK, chunk_within, fill_distances
 
+BEHIND = 3.0
 MOST_STEPS = 64  # of following one way; a way that grazes gives up there, and no contact is found
 
 
 @kernel
 def meet(fields, both, c, i, room, x, ax, ay, az, distance, normal, probe):  # type: ignore[no-untyped-def]
-    """Correct distance[i] and normal[i] of a point that came from the other side, or went through.
+    """Correct distance[i] and normal[i] of a point that came from the other side, or went through; tell if it did.
 
     (ax, ay, az) is where the point began, as seen from where collider c is now.
     """
@@ -50,7 +54,7 @@ def meet(fields, both, c, i, room, x, ax, ay, az, distance, normal, probe):  # t
             if rest < 0.0:
                 distance[i] = at + rest
                 normal[i, 0], normal[i, 1], normal[i, 2] = mx, my, mz
-                return
+                return True
             gone += 0.02 * way  # it leaves again: go on a little
         gone = min(gone + max(free, 0.0), way)
         t = gone / way
@@ -58,6 +62,7 @@ def meet(fields, both, c, i, room, x, ax, ay, az, distance, normal, probe):  # t
         fill_distances(fields, c, probe, i, i + 1, distance, normal)
     distance[i] = side * here
     normal[i, 0], normal[i, 1], normal[i, 2] = side * nx, side * ny, side * nz
+    return False
 
 
 @kernel
@@ -79,6 +84,9 @@ def _push_out(c, first, last, fields, touch, skin, w, x, before, square, pressed
         if both:
             if abs(here) <= way + room:
                 meet(fields, both, c, i, room, x, ax, ay, az, distance, normal, probe)
+        elif fields.open[c] and here < -BEHIND * room:
+            if not meet(fields, both, c, i, room, x, ax, ay, az, distance, normal, probe):
+                continue
         elif 2.0 * way >= slim + room and here <= way + room:
             meet(fields, both, c, i, room, x, ax, ay, az, distance, normal, probe)
         depth = room - (distance[i] if not both or abs(here) <= way + room else abs(here))
@@ -179,5 +187,6 @@ def measure_depth(fields, touch, room_of, places, depth, distance, normal):  # t
             if chunk_within(fields.low[c], fields.high[c], places, first, last):
                 fill_distances(fields, c, places, first, last, distance, normal)
                 for i in range(first, last):
-                    off = abs(distance[i]) if touch.both[c] else distance[i]
-                    depth[i] = max(depth[i], touch.room[c] + room_of[i] - off)
+                    off, room = abs(distance[i]) if touch.both[c] else distance[i], touch.room[c] + room_of[i]
+                    if not fields.open[c] or off >= -BEHIND * room:
+                        depth[i] = max(depth[i], room - off)

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from zembrik.core.compiled import kernel, parallel_kernel
 from zembrik.core.distance.field import fill_distances
 from zembrik.core.solver.arrays import Slots
-from zembrik.core.solver.contact import meet
+from zembrik.core.solver.contact import BEHIND, meet
 from zembrik.core.solver.skin import CHUNK, SOME
 
 LARGE = 4.0  # times the middle extent: a solid this large is looked at by every chunk
@@ -302,7 +302,17 @@ def _look_at_some(begin_pair, end_pair, pairs, fields, skin, solids, slots):  # 
                 way = np.sqrt((spot[q, 0] - ax) ** 2 + (spot[q, 1] - ay) ** 2 + (spot[q, 2] - az) ** 2)
                 room = room_s + rooms[i] + radii[i]
                 here = gap[q] if one else spare[q]
-                if here <= way + room and (both or 2.0 * way >= slim + room):
+                if fields.open[f] and not both and here < -BEHIND * room:
+                    # Behind an open sheet: only what came through it counts, of a rigid body as seen from its middle.
+                    if mine[k] >= 0:
+                        ax, ay, az = pose[mine[k], 9], pose[mine[k], 10], pose[mine[k], 11]
+                    if one:
+                        came = meet(fields, both, f, q, room, spot, ax, ay, az, gap, normal, probe)
+                        gap[q] = gap[q] if came else np.inf
+                    else:
+                        came = meet(fields, both, f, q, room, spot, ax, ay, az, spare, other, probe)
+                        spare[q] = spare[q] if came else np.inf
+                elif here <= way + room and (both or 2.0 * way >= slim + room):
                     if one:
                         meet(fields, both, f, q, room, spot, ax, ay, az, gap, normal, probe)
                     else:

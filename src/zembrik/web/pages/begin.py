@@ -8,8 +8,12 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import HTMLResponse, Response
 
+from zembrik.core.cache.reader import Cache
 from zembrik.core.problem import Problem
 from zembrik.core.setup.document import Setup, parse_setup
+from zembrik.core.start.keep import kept_start, rest_frame
+from zembrik.library.bakes import progress_of, shown_bake
+from zembrik.library.intake import kept_forms
 from zembrik.library.settings import Settings
 from zembrik.library.shots import Patch, get_shot, head_setup
 from zembrik.library.store import StoredAssets
@@ -130,3 +134,63 @@ def add_copies(
                          {b.name for b in setup.bodies})  # fmt: skip
     patch: Patch = [{"op": "add", "path": "/bodies/-", "value": b} for b in made]
     return apply_patch(request, db, places, shot_id, base, patch, f"{len(made)} copies of {body}", station, body)
+
+
+@router.get("/shots/{shot_id}/rest")
+def rest(request: Request, db: Db, places: Places, shot_id: int, body: str = "") -> Response:
+    """Return whether the shown bake comes to rest, and from which frame on."""
+    with db.session() as session:
+        shot = get_shot(session, shot_id)
+        bake = shown_bake(session, shot_id)
+        cache = progress_of(places, bake)[1] if bake else None
+        words: dict[str, Any] = {
+            "shot": shot,
+            "head": shot.head,
+            "bake": bake,
+            "cache": cache,
+            "body_name": body,
+            "frame": None,
+        }
+        if cache is not None and cache.done is not None:
+            words["frame"] = _rest_frame(str(cache.path), cache.done, _Opened(cache))
+        return templates.TemplateResponse(request, "rest.html", words)
+
+
+class _Opened:
+    """A cache, all alike to what remembers: its path and its last frame tell it apart."""
+
+    def __init__(self, cache: Cache) -> None:
+        self.cache = cache
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Opened)
+
+    def __hash__(self) -> int:
+        return 0
+
+
+@lru_cache(maxsize=64)
+def _rest_frame(path: str, done: int, opened: _Opened) -> int | None:
+    return rest_frame(opened.cache)
+
+
+@router.post("/shots/{shot_id}/keep-start")
+def keep_start(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, frame: Text, station: Text = "start",
+    body: Text = "",
+) -> Response:  # fmt: skip
+    """Let the shot begin as it is at a frame of the shown bake."""
+    at = from_shown("frame", frame)
+    with db.session() as session:
+        bake = shown_bake(session, shot_id)
+        cache = progress_of(places, bake)[1] if bake else None
+        if cache is None or cache.done is None:
+            raise Problem("there is no bake to take a start from.", "start", "Bake the shot first.")
+        if at != int(at) or not cache.first <= at <= cache.done:
+            raise Problem(
+                f"frame '{frame[:20]}' is not in the bake.", "start", f"It has {cache.first} to {cache.done}."
+            )
+        setup = head_setup(get_shot(session, shot_id))
+        kept = kept_start(setup, cache, int(at))
+        patch: Patch = kept.patch + kept_forms(session, places, setup, kept)
+    return apply_patch(request, db, places, shot_id, base, patch, kept.words, station, body)

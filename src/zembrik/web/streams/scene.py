@@ -10,7 +10,7 @@ from fastapi.responses import Response
 
 from zembrik.core.cache.reader import Cache
 from zembrik.core.problem import Problem
-from zembrik.core.setup.assets import mover_of_body, placed_mesh
+from zembrik.core.setup.assets import mover_of_body, placed_mesh, start_mesh
 from zembrik.core.setup.resolve import resolve
 from zembrik.library.bakes import cache_path, findings_of, get_bake
 from zembrik.library.shots import get_shot, head_setup
@@ -46,7 +46,8 @@ def scene(request: Request, db: Db, places: Places, shot_id: int) -> Response:
         entry: dict[str, Any] = {"name": body.name, "role": body.role}
         try:
             mesh = placed_mesh(body, assets)
-            entry |= {"points": pack.add(mesh.points, "<f4"), "faces": pack.add(mesh.faces, "<u4")}
+            began = start_mesh(body, assets).points
+            entry |= {"points": pack.add(began, "<f4"), "faces": pack.add(mesh.faces, "<u4")}
             if body.role in ("collider", "rigid"):
                 proxy = resolved.document["bodies"][number]["proxy"]
                 kind, drawn = proxy["kind"], outline(proxy_shapes(body, proxy, mesh), mesh)
@@ -57,7 +58,7 @@ def scene(request: Request, db: Db, places: Places, shot_id: int) -> Response:
                 }
             held = np.zeros(len(mesh.points), dtype=bool)
             for pin in body.pins:
-                held |= pinned_points(pin, mesh.points, body.name)
+                held |= pinned_points(pin, began, body.name)
             mover = mover_of_body(body, body.motion.model_dump() if body.motion else None, setup.fps, assets)
             frames = range(setup.frames[0], setup.frames[1] + 1)
             if isinstance(mover, Ripple | Deform):

@@ -252,7 +252,7 @@ export class Viewport {
       body.mesh.material.emissive.set(chosen ? css("--text") : 0x000000);
       body.mesh.material.emissiveIntensity = chosen ? 0.16 : 0;
       if (body.proxy) {
-        body.proxy.visible = this.shown.proxies;
+        body.proxy.visible = this.shown.proxies && this.coloured?.body !== body;
         body.mesh.material.transparent = this.shown.proxies || body.entry.role === "left out";
         body.mesh.material.opacity = body.entry.role === "left out" ? 0.35 : this.shown.proxies ? 0.55 : 1;
       }
@@ -361,7 +361,7 @@ export class Viewport {
     if (body) {
       const geometry = this.geometry(pack.floats(pack.head.points), pack.whole(pack.head.faces));
       const off = pack.floats(pack.head.off), most = Math.max(pack.head.gap_m, pack.head.overhang_m, 1e-9);
-      const [inside, on, outside] = ["--rain", "--stage-high", "--brick"].map((name) => new THREE.Color(css(name)));
+      const [inside, on, outside] = ["--rain", "--text", "--brick"].map((name) => new THREE.Color(css(name)));
       const colours = new Float32Array(3 * off.length), c = new THREE.Color();
       off.forEach((v, k) => { c.copy(on).lerp(v < 0 ? inside : outside, Math.min(1, Math.abs(v) / most)).toArray(colours, 3 * k); });
       geometry.setAttribute("color", new THREE.BufferAttribute(colours, 3));
@@ -372,7 +372,7 @@ export class Viewport {
       body.group.add(mesh);
       this.coloured = { mesh, body };
     }
-    this.draw();
+    this.refresh();
   }
 
   lookAt(at) {
