@@ -57,29 +57,44 @@ def _split(
     corners: NDArray[np.float64],
 ) -> tuple[NDArray[np.int64], NDArray[np.float64], NDArray[np.float64], NDArray[np.int64]]:
     """Halve the faces by the middle of their longest extent, until a leaf is small."""
-    middles = corners.mean(axis=1)
-    face_low, face_high = corners.min(axis=1), corners.max(axis=1)
-    order = np.arange(len(corners))
-    low: list[NDArray[np.float64]] = []
-    high: list[NDArray[np.float64]] = []
-    span: list[list[int]] = []
-    todo = [(0, len(corners), -1, 0)]
-    while todo:
-        first, last, parent, side = todo.pop()
-        node = len(low)
+    middles = np.ascontiguousarray(corners.mean(axis=1))
+    order, most = np.arange(len(corners)), 2 * max(len(corners), 1)
+    low, high, span = np.empty((most, 3)), np.empty((most, 3)), np.empty((most, 2), np.int64)
+    count = _halve(corners.min(axis=1), corners.max(axis=1), middles, order, low, high, span)
+    return order, low[:count].copy(), high[:count].copy(), span[:count].copy()
+
+
+@kernel
+def _halve(face_low, face_high, middles, order, low, high, span):  # type: ignore[no-untyped-def]
+    """Fill the order of the faces and the nodes; return how many nodes there are."""
+    todo = np.empty((128, 4), np.int64)  # first, last, parent, side
+    todo[0, 0], todo[0, 1], todo[0, 2], todo[0, 3] = 0, len(order), -1, 0
+    top, count = 1, 0
+    while top:
+        top -= 1
+        first, last, parent, side = todo[top, 0], todo[top, 1], todo[top, 2], todo[top, 3]
+        node, count = count, count + 1
         if parent >= 0:
-            span[parent][side] = -1 - node if side == 0 else node
-        part = order[first:last]
-        low.append(face_low[part].min(axis=0))
-        high.append(face_high[part].max(axis=0))
-        span.append([first, last])
+            span[parent, side] = -1 - node if side == 0 else node
+        span[node, 0], span[node, 1] = first, last
+        axis, widest = 0, -1.0
+        for k in range(3):
+            down, up, least, most = np.inf, -np.inf, np.inf, -np.inf
+            for n in range(first, last):
+                f = order[n]
+                down, up = min(down, face_low[f, k]), max(up, face_high[f, k])
+                least, most = min(least, middles[f, k]), max(most, middles[f, k])
+            low[node, k], high[node, k] = down, up
+            if most - least > widest:
+                axis, widest = k, most - least
         if last - first > LEAF_FACES:
-            axis = int(np.argmax(np.ptp(middles[part], axis=0)))
+            part = order[first:last].copy()
+            order[first:last] = part[np.argsort(middles[part, axis], kind="mergesort")]
             half = (last - first) // 2
-            order[first:last] = part[np.argpartition(middles[part, axis], half)]
-            todo.append((first + half, last, node, 1))
-            todo.append((first, first + half, node, 0))
-    return order, np.array(low), np.array(high), np.array(span, dtype=np.int64)
+            todo[top, 0], todo[top, 1], todo[top, 2], todo[top, 3] = first + half, last, node, 1
+            todo[top + 1, 0], todo[top + 1, 1], todo[top + 1, 2], todo[top + 1, 3] = first, first + half, node, 0
+            top += 2
+    return count
 
 
 def _upright(mesh: TriMesh) -> NDArray[np.float64]:

@@ -12,7 +12,7 @@ from zembrik.core.setup.document import GridMesh, Setup
 from zembrik.core.setup.resolve import resolve
 from zembrik.core.solver.build import build_world
 from zembrik.core.solver.world import World
-from zembrik.core.start.overlap import find_overlaps, places_of
+from zembrik.core.start.overlap import A_TOUCH_M, find_overlaps, places_of
 from zembrik.core.start.pairs import rigid_pairs
 
 FEW_ROWS = 10  # fewer rows of points than this across a sheet fold like a board
@@ -136,6 +136,8 @@ def start_overlaps(setup: Setup, world: World) -> list[Finding]:
     dt = 1.0 / (setup.fps * resolved.quality("substeps"))
     names = {body.name: k for k, body in enumerate(setup.bodies)}
     for overlap in find_overlaps(world):
+        if overlap.depth_m < A_TOUCH_M:
+            continue
         speed = overlap.depth_m / dt
         text = (
             f"{overlap.points} points of '{overlap.body}' begin inside '{overlap.collider}', the deepest by "
@@ -173,7 +175,7 @@ def start_overlaps(setup: Setup, world: World) -> list[Finding]:
 def overlapping_bodies(setup: Setup, world: World) -> list[Finding]:
     """Rigid bodies that begin inside each other: the pile would burst."""
     pairs = rigid_pairs(world)
-    mine = np.flatnonzero(pairs.b >= 0)
+    mine = np.flatnonzero((pairs.b >= 0) & (pairs.depth >= A_TOUCH_M))
     if not len(mine):
         return []
     worst = mine[int(np.argmax(pairs.depth[mine]))]

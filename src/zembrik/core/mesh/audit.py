@@ -15,6 +15,7 @@ SAME = 1e-6  # of the mesh's size: points nearer to each other are one
 NO_AREA = 1e-12  # of the size's square: a face with less is none
 NEEDLE = 20.0  # a face this many times longer than it is high folds badly
 BINS = 24
+MOST_COPIES = 4  # of each face, in the mean, in the columns where crossings are looked for
 
 Whole = NDArray[np.int64]
 
@@ -285,28 +286,53 @@ def _share_point(faces, t, u):  # type: ignore[no-untyped-def]
 
 
 @parallel_kernel
-def _cross_others(points, faces, order, box, crossed):  # type: ignore[no-untyped-def]
-    for i in numba.prange(len(order)):
-        t = order[i]
-        for j in range(i + 1, len(order)):
-            u = order[j]
-            if box[u, 0] > box[t, 3]:
-                break
-            if box[t, 1] > box[u, 4] or box[u, 1] > box[t, 4] or box[t, 2] > box[u, 5] or box[u, 2] > box[t, 5]:
-                continue
-            if _share_point(faces, t, u):
-                continue
-            if _crosses(points, faces, t, u) or _crosses(points, faces, u, t):
-                crossed[t], crossed[u] = True, True  # whoever writes it, it is the same
+def _cross_others(points, faces, first, whose, box, crossed):  # type: ignore[no-untyped-def]
+    """Mark the faces that cross another of the same cell; `whose` and `box` (m, 6) go cell by cell, by box[:, 0]."""
+    for cell in numba.prange(len(first) - 1):
+        for i in range(first[cell], first[cell + 1]):
+            t = whose[i]
+            for j in range(i + 1, first[cell + 1]):
+                if box[j, 0] > box[i, 3]:
+                    break
+                if box[i, 1] > box[j, 4] or box[j, 1] > box[i, 4] or box[i, 2] > box[j, 5] or box[j, 2] > box[i, 5]:
+                    continue
+                u = whose[j]
+                if _share_point(faces, t, u):
+                    continue
+                if _crosses(points, faces, t, u) or _crosses(points, faces, u, t):
+                    crossed[t], crossed[u] = True, True  # whoever writes it, it is the same
 
 
 def crossing_faces(points: NDArray[np.float64], faces: NDArray[np.int32]) -> NDArray[np.bool_]:
-    """Return which faces (faces,) go through another that they share no point with."""
+    """Return which faces (faces,) go through another that they share no point with.
+
+    Faces are sorted into columns of cells along the longest side, each into every column it reaches into, and
+    swept along within each.
+    """
+    crossed = np.zeros(len(faces), np.bool_)
+    if not len(faces):
+        return crossed
     corners = points[faces]
     box = np.concatenate([corners.min(axis=1), corners.max(axis=1)], axis=1)
-    axis = int(np.argmax(np.ptp(points, axis=0))) if len(points) else 0
-    turn = [(axis + k) % 3 for k in range(3)]  # sweep along the longest side
-    box = np.ascontiguousarray(box[:, [*turn, *[3 + k for k in turn]]])
-    crossed = np.zeros(len(faces), np.bool_)
-    _cross_others(points, faces, np.argsort(box[:, 0], kind="stable"), box, crossed)
+    axis = int(np.argmax(np.ptp(points, axis=0)))
+    turn = [(axis + k) % 3 for k in range(3)]
+    box = box[:, [*turn, *[3 + k for k in turn]]]
+    low = box[:, 1:3].min(axis=0)
+    wide = np.maximum(np.median(box[:, 4:6] - box[:, 1:3], axis=0) * 3.0, np.ptp(points, axis=0).max() * 1e-3 + 1e-300)
+    while True:
+        begin, end = ((box[:, k] - low) // wide for k in (slice(1, 3), slice(4, 6)))
+        across = (end - begin + 1).prod(axis=1)
+        if across.sum() <= MOST_COPIES * len(faces):
+            break
+        wide = wide * 2.0
+    begin, across = begin.astype(np.int64), across.astype(np.int64)
+    whose = np.repeat(np.arange(len(faces)), across)
+    step = np.arange(len(whose)) - np.repeat(np.cumsum(across) - across, across)
+    deep = (end[:, 1].astype(np.int64) - begin[:, 1] + 1)[whose]
+    column = begin[whose] + np.stack([step // deep, step % deep], axis=1)
+    key = column[:, 0] * (int(end[:, 1].max()) + 1) + column[:, 1]
+    order = np.lexsort((box[whose, 0], key))
+    whose, key = whose[order], key[order]
+    first = np.concatenate([np.flatnonzero(np.diff(key, prepend=-1)), [len(key)]])
+    _cross_others(points, faces.astype(np.int64), first, whose, np.ascontiguousarray(box[whose]), crossed)
     return crossed

@@ -81,7 +81,11 @@ def kept_start(setup: Setup, cache: Cache, frame: int) -> Kept:
         moved[name] = turn, shift
         angles = angles_of((turn @ turn_matrix(body.place.rotate))[None])[0]
         at = turn @ np.asarray(body.place.translate) + shift
-        place = {**body.place.model_dump(mode="json"), "translate": _round(at, 6), "rotate": _round(angles, 5)}
+        place = {
+            **body.place.model_dump(mode="json", exclude_unset=True),
+            "translate": _round(at, 6),
+            "rotate": _round(angles, 5),
+        }
         patch.append({"op": "add", "path": f"/bodies/{k}/place", "value": place})
     for j, joint in enumerate(setup.joints):
         if joint.bodies[0] in moved:

@@ -14,6 +14,7 @@ Floats = NDArray[np.float64]
 UP = np.array([0.0, 1.0, 0.0])
 TOUCH_M = 1e-6  # less is no overlap
 STEP_M, MOST_STEPS = 1e-4, 1000
+A_TOUCH_M = 1e-4  # what lies on something is that deep in it: the solver sees no harm in it
 
 
 @dataclass(frozen=True)
