@@ -1,13 +1,19 @@
 """Findings: each fires with the right number, is silent elsewhere, and its remedy cures it."""
 
+import json
+from pathlib import Path
+
 import jsonpatch
 import numpy as np
 import pytest
 
 from zembrik.core.bake import bake
 from zembrik.core.findings.check import check_setup
+from zembrik.core.findings.outcome import check_outcome
 from zembrik.core.setup.assets import FolderAssets
 from zembrik.core.setup.document import parse_setup
+
+EXAMPLES = Path(__file__).resolve().parents[2] / "examples"
 
 
 def found(document, tmp_path):
@@ -154,3 +160,21 @@ def test_a_collider_that_faces_away(sheet, tmp_path):
     assert fallen.points(0, 30)[:, 1].min() > 0.015
     board["place"]["rotate"] = [0.0, 0.0, 0.0]
     assert "facing_away" not in found(sheet, tmp_path)
+
+
+def test_a_torn_cloth_is_told_with_its_frame_and_what_helps(tmp_path):
+    """100 kg on a sheet of 1 kg with too few substeps; the example has enough of them."""
+    document = json.loads((EXAMPLES / "heavy-sack-on-a-light-sheet.json").read_text()) | {"frames": [1, 14]}
+    document["quality"] = document["quality"] | {"substeps": 20}
+    setup = parse_setup(document)
+    cache = bake(setup, FolderAssets(EXAMPLES), tmp_path / "torn.zarr")
+    (finding,) = check_outcome(setup, cache)
+    first = int(np.flatnonzero(cache.figure("stats/worst_stretch") > 0.6)[0]) + 1
+    assert finding.code == "torn" and f"From frame {first} on" in finding.text and finding.body == "sheet"
+    assert cured(document, finding)["quality"]["substeps"] == 40
+    enough = parse_setup(document | {"quality": document["quality"] | {"substeps": 240}})
+    assert check_outcome(enough, bake(enough, FolderAssets(EXAMPLES), tmp_path / "whole.zarr")) == []
+
+
+def test_a_sound_bake_has_nothing_to_tell(sheet, baked):
+    assert check_outcome(parse_setup(sheet), baked) == []

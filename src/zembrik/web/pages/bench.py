@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 from functools import lru_cache
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -10,8 +12,11 @@ from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse, Response
 from sqlalchemy.orm import Session
 
+from zembrik.core.cache.reader import Cache
 from zembrik.core.exchange.delivery import FORMATS
 from zembrik.core.exchange.read_any import ENDINGS, MOST_BYTES
+from zembrik.core.findings.finding import Finding
+from zembrik.core.findings.outcome import check_outcome
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import placed_mesh
@@ -298,16 +303,23 @@ def _bake(setup: Setup, resolved: Resolved, number: int | None, places: Settings
 
 def _review(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
     shown = words["shown"]
-    table = []
+    table, outcome = [], []
     if shown is not None:
         _, cache = progress_of(places, shown)
         if cache is not None and cache.done is not None:
+            outcome = _outcome(str(cache.path), cache.done, json.dumps(shown.revision.document))
             for name, (unit, factor, text) in STATS.items():
                 values = cache.figure(f"stats/{name}")
                 worst = int(np.argmax(values))
                 row = {"name": name, "unit": unit, "text": text, "peak": float(values[worst]) * factor}
                 table.append(row | {"at": cache.first + worst, "end": float(values[-1]) * factor})
-    return {"table": table}
+    return {"table": table, "outcome": outcome}
+
+
+@lru_cache(maxsize=128)
+def _outcome(path: str, done: int, document: str) -> list[Finding]:
+    """Return what is wrong with a cache's frames up to `done`."""
+    return check_outcome(parse_setup(json.loads(document)), Cache(Path(path)))
 
 
 def _deliver(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:

@@ -1,0 +1,82 @@
+"""Checks of what a bake came to: where it tore, sank in or flew off, and what would help."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from zembrik.core.cache.reader import Cache
+from zembrik.core.findings.finding import Finding, set_value
+from zembrik.core.setup.document import Setup
+from zembrik.core.setup.resolve import resolve
+
+TORN = 0.6  # strain: no fabric stretches by as much, so the solver lost hold of it
+SUNK_ROOMS, SUNK_M = 3.0, 0.003  # deeper than this many thicknesses, and than this
+FLOWN = 3.0  # times the speed of a fall through the whole scene
+MOST_SUBSTEPS = 400
+
+
+def check_outcome(setup: Setup, cache: Cache) -> list[Finding]:
+    """Return what is wrong with a cache's frames so far; nothing while there are none."""
+    if cache.done is None or cache.done <= cache.first:
+        return []
+    found = []
+    stretch, depth, speed = (cache.figure(f"stats/{n}") for n in ("worst_stretch", "worst_penetration", "top_speed"))
+    resolved = resolve(setup)
+    substeps = int(resolved.quality("substeps"))
+    more = min(2 * substeps, MOST_SUBSTEPS)
+    label = f"Use {more} substeps" if more > substeps else ""
+    patch = [set_value("/quality/substeps", more)] if label else []
+
+    def add(code: str, title: str, text: str, index: int) -> None:
+        body, at = _fastest(cache, cache.first + index)
+        text += f" The fastest there is '{body}'." if body else ""
+        found.append(Finding(code, "Review", True, title, text, body, at, label, patch))
+
+    torn = np.flatnonzero(stretch > TORN)
+    if len(torn):
+        add(
+            "torn", "A cloth is torn apart",
+            f"From frame {cache.first + torn[0]} on, triangles are stretched by up to {100 * stretch.max():.0f}%. With "
+            f"{substeps} substeps the solver cannot hold what pulls there.", int(torn[0]),
+        )  # fmt: skip
+    # Tracks may drive things fast: what falls through the whole scene, and what the wind blows, is no surprise.
+    winds = [float(np.linalg.norm(f.velocity)) for f in setup.forces if f.kind == "wind"]
+    expected = _fall_speed(setup, cache) + max(winds, default=0.0)
+    driven = any(b.motion is not None for b in setup.bodies)
+    flown = np.flatnonzero(speed > FLOWN * expected)
+    if len(flown) and not driven and not len(torn):
+        add(
+            "flown", "Something flies off",
+            f"At frame {cache.first + flown[0]} a point goes {speed[flown[0]]:.0f} m/s; a fall through the whole scene "
+            f"would make {expected:.0f} m/s.", int(flown[0]),
+        )  # fmt: skip
+    rooms = [b.get("thickness") or 0.0 for b in resolved.document["bodies"]]
+    bound = max(SUNK_ROOMS * max(rooms, default=0.0), SUNK_M)
+    sunk = np.flatnonzero(depth[1:] > bound) + 1  # the first frame is how it began
+    if len(sunk) and not len(torn):
+        add(
+            "sunk", "Bodies sink into each other",
+            f"{len(sunk)} frames have places deeper than {1e3 * bound:.0f} mm in the room kept free, the worst "
+            f"{1e3 * depth[1:].max():.1f} mm at frame {cache.first + 1 + int(np.argmax(depth[1:]))}.", int(sunk[0]),
+        )  # fmt: skip
+    return found
+
+
+def _fall_speed(setup: Setup, cache: Cache) -> float:
+    """Return the speed (m/s) after a fall through the height of all that is simulated, and 2 m at least."""
+    gravity = float(np.linalg.norm(setup.world.gravity))
+    points = np.concatenate([cache.points(n, cache.first) for n in range(len(cache.names))])
+    ground = setup.world.ground.height if setup.world.ground else float(points[:, 1].min())
+    return float(np.sqrt(2.0 * gravity * max(float(points[:, 1].max()) - ground, 2.0))) + 1.0
+
+
+def _fastest(cache: Cache, frame: int) -> tuple[str, tuple[float, float, float] | None]:
+    """Return the body with the point that goes fastest into a frame, and where that is then."""
+    best, name, at = -1.0, "", None
+    for n, body in enumerate(cache.names):
+        now = cache.points(n, frame)
+        way = np.linalg.norm(now - cache.points(n, max(frame - 1, cache.first)), axis=1)
+        if len(way) and float(way.max()) > best:
+            k = int(way.argmax())
+            best, name, at = float(way[k]), body, (float(now[k, 0]), float(now[k, 1]), float(now[k, 2]))
+    return name, at
