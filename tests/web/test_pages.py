@@ -1,5 +1,6 @@
 """The pages without a browser: what they hold, what they refuse, and that nothing leaks a traceback."""
 
+import json
 import re
 
 import numpy as np
@@ -366,3 +367,56 @@ def test_every_station_opens_for_a_body_of_every_role(client, database, shot, ro
         page = client.get(f"/shots/{shot}/{station}?body=sheet")
         assert page.status_code == 200, (station, page.text[:300])
         assert "None" not in page.text, station
+
+
+def test_a_frame_is_kept_as_the_start(client, database, baked_shot):
+    """The sheet begins in the form of frame 12, drawn and baked from there; and as its mesh is again when asked."""
+    shot, number = baked_shot
+    assert "still moves at its last frame, 12" in client.get(f"/shots/{shot}/rest?body=sheet", headers=HX).text
+    refused = post(client, shot, "keep-start", frame="99", station="start")
+    assert refused.status_code == 422 and "It has 1 to 12" in refused.text
+    kept = post(client, shot, "keep-start", frame="12", station="start")
+    assert kept.status_code == 200 and "Begins in a form of its own" in kept.text
+    document = head(database, shot).document
+    assert document["bodies"][0]["form"]["file"].endswith("/sheet form.obj")
+    with database.session() as session:
+        cache = Cache(bakes.cache_path(database.settings, bakes.get_bake(session, number)))
+        again = bakes.queue_bake(session, shot).id
+    run_bake(database, again)
+    with database.session() as session:
+        later = Cache(bakes.cache_path(database.settings, bakes.get_bake(session, again)))
+    assert np.abs(later.points(0, 1) - cache.points(0, 12)).max() < 1e-5
+    back = post(client, shot, "choose", base=2, path="/bodies/0/form", value="null", station="start")
+    assert back.status_code == 200 and "Begins in a form of its own" not in back.text
+
+
+def test_fits_are_coloured_and_chosen_for_all_bodies(client, database, shot):
+    """The ball in a box: corners of the box stand off by (√3 - 1) of its radius, and what is round is recommended."""
+    post(client, shot, "choose", path="/bodies/1/proxy", value='{"kind": "box"}', station="proxies", body="ball")
+    page = client.get(f"/shots/{shot}/proxies?body=ball", headers=HX).text
+    # Which of the round ones is the fastest is a matter of microseconds.
+    advised = re.search(r"(Ball|Capsule) would fit", page)
+    assert "Colour by distance" in page and advised is not None
+    answer = client.get(f"/shots/{shot}/fit.bin?body=ball")
+    length = int.from_bytes(answer.content[:4], "little")
+    told = json.loads(answer.content[4 : 4 + length])
+    assert told["overhang_m"] < 1e-6 and 0.1 < told["gap_m"] < 0.5
+    assert client.get(f"/shots/{shot}/fit.bin?body=sheet").status_code == 404
+    done = post(client, shot, "fit-all", base=2, body="ball", station="proxies")
+    assert done.status_code == 200 and head(database, shot).document["bodies"][1]["proxy"] == {
+        "kind": advised[1].lower()
+    }
+    again = post(client, shot, "fit-all", base=3, body="ball", station="proxies")
+    assert again.status_code == 422 and "Every body has the proxy" in again.text
+
+
+def test_a_torn_cloth_is_told_on_review(client, database, shot):
+    """Cloth a thousand times heavier than it is strong: Review says so and offers more substeps."""
+    heavy = '{"preset": "linen", "area_density": 40, "stretch": 5}'
+    post(client, shot, "choose", path="/bodies/0/material", value=heavy)
+    post(client, shot, "choose", base=2, path="/bodies/0/pins", value='[{"points": {"numbers": [0]}}]')
+    with database.session() as session:
+        number = bakes.queue_bake(session, shot).id
+    run_bake(database, number)
+    page = client.get(f"/shots/{shot}/review", headers=HX).text
+    assert "A cloth is torn apart" in page and "substeps</button>" in page

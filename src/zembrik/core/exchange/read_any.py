@@ -64,13 +64,9 @@ def read_contents(data: bytes, name: str) -> Contents:
         from zembrik.core.exchange.read_gltf import read_gltf
 
         return read_gltf(data, name)
-    if kind == "abc":
-        from zembrik.core.exchange.read_abc import read_abc
+    from zembrik.core.exchange.apart import read_apart
 
-        return read_abc(data, name)
-    from zembrik.core.exchange.read_usd import read_usd
-
-    return read_usd(data, name, kind)
+    return read_apart(data, name, kind)
 
 
 @lru_cache(maxsize=8)

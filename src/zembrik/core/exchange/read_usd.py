@@ -51,6 +51,8 @@ def _check_package(data: bytes, name: str) -> None:
             size = sum(info.file_size for info in package.infolist())
             if any(info.compress_type != zipfile.ZIP_STORED for info in package.infolist()):
                 raise Problem("it is packed with compression, which usdz never is.", name, "Export it again.")
+    except Problem:
+        raise
     except (zipfile.BadZipFile, OSError, ValueError, NotImplementedError):
         raise Problem("the package is broken.", name, "It may be cut off; export it again.") from None
     if size > MOST_UNPACKED:

@@ -125,7 +125,7 @@ def build_world(setup: Setup, assets: Assets) -> World:
     for _ in range(2):  # the second time, so that nothing has come from anywhere
         world.move_to(begin)
         solids.drive(begin, 0.0)
-    solids.frame_place[:] = solids.rigid.place
+    solids.calm_place[:] = solids.rigid.place
     return world
 
 

@@ -1,4 +1,8 @@
-"""Sleeping: bodies that touch one another fall asleep together, once none of them has moved for a while."""
+"""Sleeping: bodies that touch one another fall asleep together, once none of them has got anywhere for a while.
+
+What counts is how far a body is from where it became calm, not how fast it is: in a large heap there is
+always one that trembles a little without going anywhere.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +12,7 @@ from zembrik.core.compiled import kernel
 from zembrik.core.solver.arrays import LOAD
 
 PATIENCE_S = 0.5  # how long all of a group must have been calm
-CALM_SIZES_PER_S = 0.05  # a body that moves less than this share of its size a second is calm …
+CALM_SIZES_PER_S = 0.05  # a body that gets on by less than this share of its size a second is calm …
 CALM_LEAST_M_PER_S, CALM_MOST_M_PER_S = 0.002, 0.02  # … within these bounds
 
 
@@ -21,13 +25,13 @@ def _root(parent, r):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def fall_asleep(rigid, size, frame_place, contacts, joined, seconds):  # type: ignore[no-untyped-def]
+def fall_asleep(rigid, size, calm_place, contacts, joined, seconds):  # type: ignore[no-untyped-def]
     """Let groups of calm bodies fall asleep at the end of a frame.
 
     Args:
         rigid: the bodies; `still` and `asleep` change.
         size: float64 (R,), each body's extent, metres.
-        frame_place: float64 (R, 7), where they were when the frame began; set to where they are.
+        calm_place: float64 (R, 7), where each became calm; set to where it is when it has left there.
         contacts: of the last substep.
         joined: int64 (J, 2), the bodies that joints join, -1 for the world.
         seconds: the frame's length.
@@ -37,15 +41,18 @@ def fall_asleep(rigid, size, frame_place, contacts, joined, seconds):  # type: i
     for r in range(count):
         way, turn = 0.0, 0.0
         for k in range(3):
-            way += (rigid.place[r, k] - frame_place[r, k]) ** 2
+            way += (rigid.place[r, k] - calm_place[r, k]) ** 2
         for k in range(4):
-            turn += rigid.place[r, 3 + k] * frame_place[r, 3 + k]
+            turn += rigid.place[r, 3 + k] * calm_place[r, 3 + k]
         turned = 2.0 * np.sqrt(max(1.0 - turn * turn, 0.0))
-        speed = (np.sqrt(way) + 0.5 * turned * size[r]) / seconds
+        gone = np.sqrt(way) + 0.5 * turned * size[r]
         calm = min(max(CALM_SIZES_PER_S * size[r], CALM_LEAST_M_PER_S), CALM_MOST_M_PER_S)
-        rigid.still[r] = rigid.still[r] + seconds if speed < calm else 0.0
+        if gone < calm * PATIENCE_S:
+            rigid.still[r] += seconds
+            continue
+        rigid.still[r] = 0.0
         for k in range(7):
-            frame_place[r, k] = rigid.place[r, k]
+            calm_place[r, k] = rigid.place[r, k]
     for c in range(len(contacts.a)):
         a, b = contacts.a[c], contacts.b[c]
         if contacts.row[c, LOAD] > 0.0 and a < 0 and b >= 0:

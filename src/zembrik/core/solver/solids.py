@@ -110,7 +110,7 @@ class SolidWorld:
     fields: Fields
     colliders: Colliders
     size: Floats
-    frame_place: Floats
+    calm_place: Floats
     contacts: Contacts = field(default_factory=no_contacts)
     slots: Slots = field(default_factory=lambda: make_slots(64))
     any: bool = True
@@ -181,7 +181,7 @@ class SolidWorld:
 
     def end_frame(self, seconds: float) -> None:
         """Let calm groups fall asleep."""
-        fall_asleep(self.rigid, self.size, self.frame_place, self.contacts, self.joints.bodies, seconds)
+        fall_asleep(self.rigid, self.size, self.calm_place, self.contacts, self.joints.bodies, seconds)
 
     def poses(self) -> Floats:
         """Return for every body (R, 7) the shift (m) and quaternion x y z w that take its placed mesh to it."""
@@ -206,7 +206,7 @@ class SolidWorld:
     def state(self) -> list[NDArray[Any]]:
         """Return the arrays that say how it goes on from here; they are the world's own."""
         r = self.rigid
-        return [r.place, r.speed, r.w, r.inverse, r.still, r.asleep, self.frame_place]
+        return [r.place, r.speed, r.w, r.inverse, r.still, r.asleep, self.calm_place]
 
 
 STILL = np.concatenate([np.eye(3).ravel(), np.zeros(3)])
