@@ -204,7 +204,7 @@ def facing_away(setup: Setup, resolved: Resolved, assets: Assets) -> list[Findin
             )
             patch = [set_value(f"/bodies/{k}/proxy", {**_given(body), "kind": proxy["kind"], "sides": "both"})]
             found.append(
-                Finding("facing_away", "Proxies", True, "A collider faces away", text, body.name,
+                Finding("facing_away", "Proxies", False, "A collider faces away", text, body.name,
                         _place(at[int(np.argmin(np.abs(off)))]), "Touch it from both sides", patch)
             )  # fmt: skip
             break

@@ -25,6 +25,41 @@ def _root(parent, r):  # type: ignore[no-untyped-def]
 
 
 @kernel
+def _calm_speed(size):  # type: ignore[no-untyped-def]
+    """Return the speed (m/s) below which a body of that size (m) gets nowhere."""
+    return min(max(CALM_SIZES_PER_S * size, CALM_LEAST_M_PER_S), CALM_MOST_M_PER_S)
+
+
+@kernel
+def _hurries(rigid, r, size):  # type: ignore[no-untyped-def]
+    """Tell whether a body is awake and faster than calm, or driven and moves at all."""
+    if rigid.asleep[r]:
+        return False
+    v = rigid.speed
+    way = np.sqrt(v[r, 0] ** 2 + v[r, 1] ** 2 + v[r, 2] ** 2)
+    turn = np.sqrt(v[r, 3] ** 2 + v[r, 4] ** 2 + v[r, 5] ** 2)
+    return way + 0.5 * turn * size[r] > (0.0 if rigid.w[r] == 0.0 else _calm_speed(size[r]))
+
+
+@kernel
+def wake(contacts, rigid, size):  # type: ignore[no-untyped-def]
+    """Wake every sleeping body that something presses on which gets anywhere; what only trembles leaves it asleep.
+
+    `size` (R,) holds the bodies' extents, metres.
+    """
+    for c in range(len(contacts.a)):
+        a, b = contacts.a[c], contacts.b[c]
+        if contacts.row[c, LOAD] <= 0.0:
+            continue
+        if a >= 0 and rigid.asleep[a] and (b < 0 or _hurries(rigid, b, size)):
+            rigid.asleep[a], rigid.still[a] = False, 0.0
+        elif b >= 0 and rigid.asleep[b] and (a < 0 or _hurries(rigid, a, size)):
+            rigid.asleep[b], rigid.still[b] = False, 0.0
+        if a < 0 and b >= 0:
+            rigid.still[b] = 0.0  # what cloth or a soft body moves does not fall asleep
+
+
+@kernel
 def fall_asleep(rigid, size, calm_place, contacts, joined, seconds):  # type: ignore[no-untyped-def]
     """Let groups of calm bodies fall asleep at the end of a frame.
 
@@ -46,8 +81,7 @@ def fall_asleep(rigid, size, calm_place, contacts, joined, seconds):  # type: ig
             turn += rigid.place[r, 3 + k] * calm_place[r, 3 + k]
         turned = 2.0 * np.sqrt(max(1.0 - turn * turn, 0.0))
         gone = np.sqrt(way) + 0.5 * turned * size[r]
-        calm = min(max(CALM_SIZES_PER_S * size[r], CALM_LEAST_M_PER_S), CALM_MOST_M_PER_S)
-        if gone < calm * PATIENCE_S:
+        if gone < _calm_speed(size[r]) * PATIENCE_S:
             rigid.still[r] += seconds
             continue
         rigid.still[r] = 0.0

@@ -19,7 +19,6 @@ from zembrik.core.solver.arrays import (
     DRAG,
     GAP,
     GRIP,
-    LOAD,
     MEETS,
     NORMAL,
     ROOM,
@@ -205,18 +204,3 @@ def runs_of(contacts):  # type: ignore[no-untyped-def]
             count += 1
             starts[count] = c
     return starts[: count + 1]
-
-
-@kernel
-def wake(contacts, solids, rigid):  # type: ignore[no-untyped-def]
-    """Wake every sleeping body that something presses on which gets anywhere; what only trembles leaves it asleep."""
-    for c in range(len(contacts.a)):
-        a, b = contacts.a[c], contacts.b[c]
-        if contacts.row[c, LOAD] <= 0.0:
-            continue
-        if a >= 0 and rigid.asleep[a] and (b < 0 or (not rigid.asleep[b] and rigid.still[b] <= 0.0)):
-            rigid.asleep[a], rigid.still[a] = False, 0.0
-        elif b >= 0 and rigid.asleep[b] and (a < 0 or (not rigid.asleep[a] and rigid.still[a] <= 0.0)):
-            rigid.asleep[b], rigid.still[b] = False, 0.0
-        if a < 0 and b >= 0:
-            rigid.still[b] = 0.0  # what cloth or a soft body moves does not fall asleep

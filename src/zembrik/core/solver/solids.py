@@ -20,8 +20,8 @@ from zembrik.core.solver.pressing import body_table, give_back, press
 from zembrik.core.solver.rigid import make_rigid, predict, quaternion_of, settle_places
 from zembrik.core.solver.samples import samples_of
 from zembrik.core.solver.skin import CHUNK, place_skin, place_solids
-from zembrik.core.solver.sleep import fall_asleep
-from zembrik.core.solver.solid_contact import gather, no_contacts, runs_of, wake
+from zembrik.core.solver.sleep import fall_asleep, wake
+from zembrik.core.solver.solid_contact import gather, no_contacts, runs_of
 from zembrik.core.units import quaternion_turn
 
 Floats = NDArray[np.float64]
@@ -177,7 +177,7 @@ class SolidWorld:
         settle_places(self.rigid, dt)
         slow = 2.0 * dt * float(np.linalg.norm(gravity)) + 1e-4
         give_back(self.contacts, self.runs, self.body, self.rigid, slow, dt)
-        wake(self.contacts, self.solids, self.rigid)
+        wake(self.contacts, self.rigid, self.size)
 
     def end_frame(self, seconds: float) -> None:
         """Let calm groups fall asleep."""

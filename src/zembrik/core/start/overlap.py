@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.distance.field import distances
+from zembrik.core.solver.contact import BEHIND
 from zembrik.core.solver.world import SimBody, World
 
 Floats = NDArray[np.float64]
@@ -81,7 +82,10 @@ def _depths(world: World, c: int, x: Floats, room: Floats) -> tuple[Floats, Floa
     distance = np.abs(distance) if touch.both[c] else distance
     # A point further than the box of a collider is free whatever a bound says.
     near = ((x >= fields.low[c]) & (x <= fields.high[c])).all(axis=1)
-    return np.where(near, touch.room[c] + room - distance, 0.0), normal
+    rooms = touch.room[c] + room
+    if fields.open[c] and not touch.both[c] and distances(fields, c, x.mean(axis=0)[None])[0][0] < 0.0:
+        near &= distance >= -BEHIND * rooms  # it is behind an open sheet, and free there (see `solver.contact`)
+    return np.where(near, rooms - distance, 0.0), normal
 
 
 def _lift(world: World, c: int, x: Floats, room: Floats, way: Floats) -> float:
