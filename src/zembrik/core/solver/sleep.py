@@ -11,6 +11,7 @@ import numpy as np
 from zembrik.core.compiled import kernel
 from zembrik.core.solver.arrays import LOAD
 
+RESISTANCE_PER_S = 8.0  # how fast the turning of what hardly moves dies
 PATIENCE_S = 0.5  # how long all of a group must have been calm
 CALM_SIZES_PER_S = 0.05  # a body that gets on by less than this share of its size a second is calm …
 CALM_LEAST_M_PER_S, CALM_MOST_M_PER_S = 0.002, 0.02  # … within these bounds
@@ -60,6 +61,29 @@ def wake(contacts, rigid, size):  # type: ignore[no-untyped-def]
 
 
 @kernel
+def _resist_rolling(rigid, size, contacts, seconds):  # type: ignore[no-untyped-def]
+    """Slow the turning of bodies that touch something and hardly move: where things touch they dent a little.
+
+    Contacts are points, which hold nothing against a turn about themselves; a pear would turn on for ever.
+    """
+    touched = np.zeros(len(rigid.w), np.bool_)
+    for c in range(len(contacts.a)):
+        if contacts.row[c, LOAD] > 0.0:
+            if contacts.a[c] >= 0:
+                touched[contacts.a[c]] = True
+            if contacts.b[c] >= 0:
+                touched[contacts.b[c]] = True
+    v, keep = rigid.speed, np.exp(-RESISTANCE_PER_S * seconds)
+    for r in range(len(rigid.w)):
+        if touched[r] and rigid.w[r] > 0.0 and not rigid.asleep[r]:
+            way = np.sqrt(v[r, 0] ** 2 + v[r, 1] ** 2 + v[r, 2] ** 2)
+            turn = np.sqrt(v[r, 3] ** 2 + v[r, 4] ** 2 + v[r, 5] ** 2)
+            if way + 0.5 * turn * size[r] < CALM_MOST_M_PER_S:
+                for k in range(3, 6):
+                    v[r, k] *= keep
+
+
+@kernel
 def fall_asleep(rigid, size, calm_place, contacts, joined, seconds):  # type: ignore[no-untyped-def]
     """Let groups of calm bodies fall asleep at the end of a frame.
 
@@ -73,6 +97,7 @@ def fall_asleep(rigid, size, calm_place, contacts, joined, seconds):  # type: ig
     """
     count = len(rigid.w)
     parent = np.arange(count)
+    _resist_rolling(rigid, size, contacts, seconds)
     for r in range(count):
         way, turn = 0.0, 0.0
         for k in range(3):

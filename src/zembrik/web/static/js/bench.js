@@ -259,8 +259,8 @@ const actions = {
 };
 
 document.addEventListener("click", (event) => {
-  const chip = event.target.closest("[data-body].chip");
-  if (chip) { openStation(panelStation(), chip.dataset.body); return; }
+  const chip = event.target.closest("[data-body].chip, .open-body");
+  if (chip) { if ($("table").open) $("table").close(); openStation(panelStation(), chip.dataset.body); return; }
   const toggle = event.target.closest("[data-toggle]");
   if (toggle) { toggle.setAttribute("aria-pressed", view.toggle(toggle.dataset.toggle)); return; }
   const button = event.target.closest("[data-action]");
