@@ -29,7 +29,7 @@ VIEWS = {
     "review": ("/shots/2/review", "zembrik.state.frame = 40"),
     "deliver": ("/shots/1/deliver", "zembrik.state.frame = 60"),
     "wrung": ("/shots/4/motion?body=left%20bar", "zembrik.state.frame = 36"),
-    "pears": ("/shots/5/proxies?body=pear%201", "zembrik.state.frame = 60"),
+    "pears": ("/shots/5/proxies?body=pear%201", "document.querySelector('[data-action=colour]').click()"),
     "rings": ("/shots/6/review", "zembrik.state.frame = 90"),
     "dough": ("/shots/7/quality?body=dough", "zembrik.state.frame = 60"),
     "light": ("/shots/2/review", "document.querySelector('[data-action=theme]').click(); zembrik.state.frame = 72"),

@@ -102,15 +102,15 @@ def _query_ns(fields: Fields, count: int, mesh: TriMesh) -> float:
     """Return how long it takes to ask all parts once, by the fastest of three tries near the mesh."""
     low, size = mesh.points.min(axis=0), np.maximum(mesh.size, 1e-6)
     places = low - 0.1 * size + 1.2 * size * np.random.default_rng(1).random((QUERIES, 3))
-    best, asked = np.inf, QUERIES // 20
-    for _ in range(4):  # a few first: where they take long, they tell enough
+    best = np.inf
+    few = QUERIES // 20
+    for asked in (few, few, few, QUERIES, QUERIES, QUERIES):
+        if asked > few and best * QUERIES > LONG_S:
+            break  # where even the fastest of a few takes long, they tell enough
         start = time.perf_counter()
         for k in range(count):
             distances(fields, k, places[:asked])
         best = min(best, (time.perf_counter() - start) / asked)
-        if best * QUERIES > LONG_S:
-            break
-        asked = QUERIES
     return 1e9 * best
 
 
