@@ -11,12 +11,58 @@ from numpy.typing import NDArray
 
 from zembrik.core.compiled import kernel
 from zembrik.core.solver.rigid import fill_turn
-from zembrik.core.solver.solid_contact import moved_at, push_body, weight_at
 
 SOCKET, HINGE, FIXED = range(3)
 KINDS = {"socket": SOCKET, "hinge": HINGE, "fixed": FIXED}
 
 Floats = NDArray[np.float64]
+
+
+@kernel
+def _turned_weight(turning, rx, ry, rz, nx, ny, nz):  # type: ignore[no-untyped-def]
+    """Return (r×n) · I⁻¹ (r×n)."""
+    cx, cy, cz = ry * nz - rz * ny, rz * nx - rx * nz, rx * ny - ry * nx
+    return (
+        cx * (turning[0] * cx + turning[1] * cy + turning[2] * cz)
+        + cy * (turning[3] * cx + turning[4] * cy + turning[5] * cz)
+        + cz * (turning[6] * cx + turning[7] * cy + turning[8] * cz)
+    )
+
+
+@kernel
+def _weight_at(rigid, r, arm, nx, ny, nz):  # type: ignore[no-untyped-def]
+    """Return a body's inverse mass (1/kg) felt along n at an arm (3,) from its centre; 0 when it is held or asleep."""
+    if r < 0 or rigid.w[r] == 0.0 or rigid.asleep[r]:
+        return 0.0
+    return rigid.w[r] + _turned_weight(rigid.turning[r], arm[0], arm[1], arm[2], nx, ny, nz)
+
+
+@kernel
+def _push_body(rigid, into, r, arm, px, py, pz):  # type: ignore[no-untyped-def]
+    """Add an impulse-like push p at an arm (3,) to into (R, 6): inverse mass and inertia times it."""
+    if r < 0 or rigid.w[r] == 0.0 or rigid.asleep[r]:
+        return
+    w, t, out = rigid.w[r], rigid.turning[r], into[r]
+    cx, cy, cz = arm[1] * pz - arm[2] * py, arm[2] * px - arm[0] * pz, arm[0] * py - arm[1] * px
+    out[0] += w * px
+    out[1] += w * py
+    out[2] += w * pz
+    out[3] += t[0] * cx + t[1] * cy + t[2] * cz
+    out[4] += t[3] * cx + t[4] * cy + t[5] * cz
+    out[5] += t[6] * cx + t[7] * cy + t[8] * cz
+
+
+@kernel
+def _moved_at(into, r, arm):  # type: ignore[no-untyped-def]
+    """Return what a place at an arm (3,) moved: of into (R, 6), first the shift, then the turn."""
+    if r < 0:
+        return 0.0, 0.0, 0.0
+    s = into[r]
+    return (
+        s[0] + s[4] * arm[2] - s[5] * arm[1],
+        s[1] + s[5] * arm[0] - s[3] * arm[2],
+        s[2] + s[3] * arm[1] - s[4] * arm[0],
+    )
 
 
 @kernel
@@ -101,15 +147,15 @@ def solve_joints(joints, rigid):  # type: ignore[no-untyped-def]
                 tz += ux * vy - uy * vx
             share = 0.5 if joints.kind[j] == FIXED else 1.0
             _turn_pair(rigid, a, b, share * tx, share * ty, share * tz)
-        ax, ay, az = moved_at(rigid.shift, a, joints.arm[j, 0])
-        bx, by, bz = moved_at(rigid.shift, b, joints.arm[j, 1])
+        ax, ay, az = _moved_at(rigid.shift, a, joints.arm[j, 0])
+        bx, by, bz = _moved_at(rigid.shift, b, joints.arm[j, 1])
         x, y, z = joints.off[j, 0] + ax - bx, joints.off[j, 1] + ay - by, joints.off[j, 2] + az - bz
         off = np.sqrt(x * x + y * y + z * z)
         if off < 1e-12:
             continue
         x, y, z = x / off, y / off, z / off
-        weight = weight_at(rigid, a, joints.arm[j, 0], x, y, z) + weight_at(rigid, b, joints.arm[j, 1], x, y, z)
+        weight = _weight_at(rigid, a, joints.arm[j, 0], x, y, z) + _weight_at(rigid, b, joints.arm[j, 1], x, y, z)
         if weight > 0.0:
             size = off / weight
-            push_body(rigid, rigid.shift, a, joints.arm[j, 0], -size * x, -size * y, -size * z)
-            push_body(rigid, rigid.shift, b, joints.arm[j, 1], size * x, size * y, size * z)
+            _push_body(rigid, rigid.shift, a, joints.arm[j, 0], -size * x, -size * y, -size * z)
+            _push_body(rigid, rigid.shift, b, joints.arm[j, 1], size * x, size * y, size * z)

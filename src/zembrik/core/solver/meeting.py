@@ -18,7 +18,7 @@ from zembrik.core.solver.contact import BEHIND, meet
 from zembrik.core.solver.skin import CHUNK, SOME
 
 LARGE = 4.0  # times the middle extent: a solid this large is looked at by every chunk
-MOST_CELLS = 100  # along an axis
+MOST_CELLS, CELLS_A_BODY = 100, 8  # along an axis; and for each body in the mean
 FEW = 48  # partners of a chunk that are kept while they are counted
 
 Floats = NDArray[np.float64]
@@ -104,10 +104,14 @@ def _plan(box):  # type: ignore[no-untyped-def]
         for n in range(len(small)):
             s = small[n]
             low[axis], high[axis] = min(low[axis], box[s, axis]), max(high[axis], box[s, 3 + axis])
-        if len(small):
-            # Far-flung bodies get wide cells: never more than MOST_CELLS along an axis.
-            size[axis] = max(typical, (high[axis] - low[axis]) / MOST_CELLS, 1e-9)
+    wide_cell = max(typical, 1e-9)
+    while len(small):  # far-flung bodies get wide cells, so that there are never many more of these than bodies
+        for axis in range(3):
+            size[axis] = max(wide_cell, (high[axis] - low[axis]) / MOST_CELLS)
             across[axis] = int((high[axis] - low[axis]) / size[axis]) + 1
+        if across[0] * across[1] * across[2] <= CELLS_A_BODY * len(small):
+            break
+        wide_cell *= 1.25
     begins = np.zeros(across[0] * across[1] * across[2] + 1, np.int64)
     order = np.empty(0, np.int64)
     for turn in range(2):  # count, then fill

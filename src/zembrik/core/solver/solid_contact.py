@@ -43,53 +43,6 @@ def no_contacts() -> Contacts:
 
 
 @kernel
-def _turned_weight(turning, rx, ry, rz, nx, ny, nz):  # type: ignore[no-untyped-def]
-    """Return (r×n) · I⁻¹ (r×n)."""
-    cx, cy, cz = ry * nz - rz * ny, rz * nx - rx * nz, rx * ny - ry * nx
-    return (
-        cx * (turning[0] * cx + turning[1] * cy + turning[2] * cz)
-        + cy * (turning[3] * cx + turning[4] * cy + turning[5] * cz)
-        + cz * (turning[6] * cx + turning[7] * cy + turning[8] * cz)
-    )
-
-
-@kernel
-def weight_at(rigid, r, arm, nx, ny, nz):  # type: ignore[no-untyped-def]
-    """Return a body's inverse mass (1/kg) felt along n at an arm (3,) from its centre; 0 when it is held or asleep."""
-    if r < 0 or rigid.w[r] == 0.0 or rigid.asleep[r]:
-        return 0.0
-    return rigid.w[r] + _turned_weight(rigid.turning[r], arm[0], arm[1], arm[2], nx, ny, nz)
-
-
-@kernel
-def push_body(rigid, into, r, arm, px, py, pz):  # type: ignore[no-untyped-def]
-    """Add an impulse-like push p at an arm (3,) to into (R, 6): inverse mass and inertia times it."""
-    if r < 0 or rigid.w[r] == 0.0 or rigid.asleep[r]:
-        return
-    w, t, out = rigid.w[r], rigid.turning[r], into[r]
-    cx, cy, cz = arm[1] * pz - arm[2] * py, arm[2] * px - arm[0] * pz, arm[0] * py - arm[1] * px
-    out[0] += w * px
-    out[1] += w * py
-    out[2] += w * pz
-    out[3] += t[0] * cx + t[1] * cy + t[2] * cz
-    out[4] += t[3] * cx + t[4] * cy + t[5] * cz
-    out[5] += t[6] * cx + t[7] * cy + t[8] * cz
-
-
-@kernel
-def moved_at(into, r, arm):  # type: ignore[no-untyped-def]
-    """Return what a place at an arm (3,) moved: of into (R, 6), first the shift, then the turn."""
-    if r < 0:
-        return 0.0, 0.0, 0.0
-    s = into[r]
-    return (
-        s[0] + s[4] * arm[2] - s[5] * arm[1],
-        s[1] + s[5] * arm[0] - s[3] * arm[2],
-        s[2] + s[3] * arm[1] - s[4] * arm[0],
-    )
-
-
-@kernel
 def _skin_weight(masters, shares, w, i):  # type: ignore[no-untyped-def]
     """Return the inverse mass (1/kg) of a skin point that goes with particles."""
     total = 0.0
