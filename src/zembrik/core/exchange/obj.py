@@ -8,8 +8,6 @@ from typing import IO
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.exchange.obj_scan import NO_NUMBER, NO_POINT, TOO_FEW, count_lines, scan_faces, scan_points
-from zembrik.core.mesh.polygons import cut_all
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 
@@ -29,6 +27,9 @@ def read_obj(data: bytes, name: str = "OBJ") -> TriMesh:
     Raises:
         Problem: with file name and line for anything that cannot be used.
     """
+    from zembrik.core.exchange.obj_scan import count_lines, scan_faces  # kernels, which a page does not wait for
+    from zembrik.core.mesh.polygons import cut_all
+
     if len(data) > MOST_BYTES:
         raise Problem(
             f"the file has {len(data) / 1e6:.0f} MB; the limit is {MOST_BYTES / 1e6:.0f} MB.",
@@ -97,6 +98,8 @@ def _refuse_other_text(data: bytes, name: str) -> None:
 
 
 def _points(data: bytes, text: NDArray[np.uint8], count: int, name: str) -> NDArray[np.float64]:
+    from zembrik.core.exchange.obj_scan import scan_points
+
     values, line = np.empty((count, 3)), np.empty(count, np.int64)
     odd, span = np.zeros(count, np.bool_), np.empty((count, 2), np.int64)
     scan_points(text, values, line, odd, span)
@@ -123,6 +126,8 @@ def _points(data: bytes, text: NDArray[np.uint8], count: int, name: str) -> NDAr
 
 def _face_problem(fault: int, at: bytes, count: int, where: str) -> Problem:
     """Return what is wrong with a face; `at` is the word, or for too few points the whole line."""
+    from zembrik.core.exchange.obj_scan import NO_NUMBER, NO_POINT, TOO_FEW
+
     if fault == NO_NUMBER:
         return Problem(f"'{_word(at)[:40]}' is not a point of a face.", where, "Export the mesh again.")
     if fault == NO_POINT:
