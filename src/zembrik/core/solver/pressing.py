@@ -66,7 +66,7 @@ def _taken(moved):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _at(moved, r, x, y, z):  # type: ignore[no-untyped-def]
+def moved_at(moved, r, x, y, z):  # type: ignore[no-untyped-def]
     """Return what a place at an arm x, y, z of body r moved."""
     return (
         moved[r, 0] + moved[r, 4] * z - moved[r, 5] * y,
@@ -221,8 +221,8 @@ def _press_together(row, first, last, a, b, body, moved, middle):  # type: ignor
     _push(body, moved, a, ax, ay, az, size * nx, size * ny, size * nz)
     _push(body, moved, b, bx, by, bz, -size * nx, -size * ny, -size * nz)
     # What all of them slid in the mean is what their middle moved, as both are linear.
-    mx, my, mz = _at(moved, a, ax, ay, az)
-    ux, uy, uz = _at(moved, b, bx, by, bz)
+    mx, my, mz = moved_at(moved, a, ax, ay, az)
+    ux, uy, uz = moved_at(moved, b, bx, by, bz)
     sx, sy, sz = mx - ux, my - uy, mz - uz
     for c in range(first, last):
         if row[c, HELD] > 0.0:
@@ -292,7 +292,7 @@ def _press_points(row, c, i, b, body, moved, masters, shares, now, w, x):  # typ
     """The same for skin point i, which goes with particles, against rigid side b."""
     bx, by, bz = row[c, ARM_B], row[c, ARM_B + 1], row[c, ARM_B + 2]
     mx, my, mz = _points_moved(i, masters, shares, now, x)
-    ux, uy, uz = _at(moved, b, bx, by, bz)
+    ux, uy, uz = moved_at(moved, b, bx, by, bz)
     holds, size = _load_on(row, c, mx - ux, my - uy, mz - uz)
     if not holds:
         return
@@ -300,7 +300,7 @@ def _press_points(row, c, i, b, body, moved, masters, shares, now, w, x):  # typ
     _push_points(i, masters, shares, w, x, size * nx, size * ny, size * nz)
     _push_along(body, moved, b, row, c, TURN_B, -size)
     mx, my, mz = _points_moved(i, masters, shares, now, x)
-    ux, uy, uz = _at(moved, b, bx, by, bz)
+    ux, uy, uz = moved_at(moved, b, bx, by, bz)
     slid, sx, sy, sz = _slide_of(row, c, mx - ux, my - uy, mz - uz)
     weight = _points_weight(i, masters, shares, w) + _weight(body, b, bx, by, bz, sx, sy, sz)
     if weight > 0.0:
@@ -347,8 +347,8 @@ def _set_parting(row, c, a, b, held, body, moved, middle, meets, load, slow, dt)
     if weight <= 0.0:
         return
     want = -row[c, BOUNCE] * meets if meets < -slow else 0.0
-    vx, vy, vz = _at(moved, a, ax, ay, az)
-    ux, uy, uz = _at(moved, b, bx, by, bz)
+    vx, vy, vz = moved_at(moved, a, ax, ay, az)
+    ux, uy, uz = moved_at(moved, b, bx, by, bz)
     if held:
         ux, uy, uz = row[c, DRAG], row[c, DRAG + 1], row[c, DRAG + 2]
     parting = nx * (vx - ux) + ny * (vy - uy) + nz * (vz - uz)

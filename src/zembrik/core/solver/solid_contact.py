@@ -30,6 +30,7 @@ from zembrik.core.solver.arrays import (
     WIDTH,
     Contacts,
 )  # fmt: skip
+from zembrik.core.solver.pressing import moved_at
 from zembrik.core.solver.skin import CHUNK, SOME
 
 Floats = NDArray[np.float64]
@@ -49,15 +50,6 @@ def _skin_weight(masters, shares, w, i):  # type: ignore[no-untyped-def]
     for j in range(4):
         total += shares[i, j] * shares[i, j] * w[masters[i, j]]
     return total
-
-
-@kernel
-def _moved_by(into, r, x, y, z):  # type: ignore[no-untyped-def]
-    return (
-        into[r, 0] + into[r, 4] * z - into[r, 5] * y,
-        into[r, 1] + into[r, 5] * x - into[r, 3] * z,
-        into[r, 2] + into[r, 3] * y - into[r, 4] * x,
-    )
 
 
 @kernel
@@ -103,7 +95,7 @@ def _fill_some(begin, end, start, pairs, slots, skin, solids, rigid, w, dt, poin
                 sx, sy, sz = ax - fx, ay - fy, az - fz
                 for k in range(3):
                     row[c, ARM_A + k] = (ax if k == 0 else ay if k == 1 else az) - place[a, k]
-                vx, vy, vz = _moved_by(speed, a, row[c, ARM_A], row[c, ARM_A + 1], row[c, ARM_A + 2])
+                vx, vy, vz = moved_at(speed, a, row[c, ARM_A], row[c, ARM_A + 1], row[c, ARM_A + 2])
             fx, fy, fz = _drifted(drift, s, bx, by, bz)
             tx, ty, tz = bx - fx, by - fy, bz - fz
             row[c, SLID], row[c, SLID + 1], row[c, SLID + 2] = sx - tx, sy - ty, sz - tz
@@ -111,7 +103,7 @@ def _fill_some(begin, end, start, pairs, slots, skin, solids, rigid, w, dt, poin
                 for k in range(3):
                     row[c, ARM_B + k] = (bx if k == 0 else by if k == 1 else bz) - place[b, k]
             if b >= 0 and mass[b] > 0.0:
-                ux, uy, uz = _moved_by(speed, b, row[c, ARM_B], row[c, ARM_B + 1], row[c, ARM_B + 2])
+                ux, uy, uz = moved_at(speed, b, row[c, ARM_B], row[c, ARM_B + 1], row[c, ARM_B + 2])
             else:
                 ux, uy, uz = tx / dt, ty / dt, tz / dt
                 row[c, DRAG], row[c, DRAG + 1], row[c, DRAG + 2] = ux, uy, uz
