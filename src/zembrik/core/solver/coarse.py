@@ -47,9 +47,7 @@ class Coarse(NamedTuple):
 
     Attributes:
         stiff: float64 (T, 3), what stretch, compression and shear lay on: φ k A, joules.
-        force: float64 (3 T, 3), filled with the forces on the triangles' corners, N.
-        at_point: float64 (m, 3), filled with their sums at the points, N.
-        corner_start, corner: int64, of each point the numbers of its corners, 3 t + k.
+        at_point: float64 (m, 3), filled with the triangles' forces on the points, N.
         up_start, up_point, up_part: Pᵀ by patches.
         down_start, down_patch, down_part: P by points.
         inverse: float64 (N, N), of the coarse matrix, m/N.
@@ -58,10 +56,7 @@ class Coarse(NamedTuple):
     """
 
     stiff: Floats
-    force: Floats
     at_point: Floats
-    corner_start: Numbers
-    corner: Numbers
     up_start: Numbers
     up_point: Numbers
     up_part: Floats
@@ -108,14 +103,9 @@ def build_coarse(membrane: Membrane, x: Floats, w: Floats, dt: float, passes: in
     up = sparse.csr_array(spread.T)
     up.sort_indices()
     patches = small.shape[0]
-    corners = np.argsort(membrane.points.ravel(), kind="stable")
-    start = np.concatenate([[0], np.cumsum(np.bincount(membrane.points.ravel(), minlength=count))])
     return Coarse(
         np.ascontiguousarray(stiff),
-        np.zeros((3 * triangles, 3)),
         np.zeros((count, 3)),
-        start.astype(np.int64),
-        corners.astype(np.int64),
         up.indptr.astype(np.int64),
         up.indices.astype(np.int64),
         up.data,
@@ -159,37 +149,42 @@ def _within(moved, most):  # type: ignore[no-untyped-def]
     return min(1.0, most / np.sqrt(farthest + 1e-300))
 
 
-@parallel_kernel
-def step_coarse(coarse, points, rest, x):  # type: ignore[no-untyped-def]
-    """Move the cloth's points x (m, 3) by one coarse step; points and rest as in `Membrane`."""
-    stiff, force = coarse.stiff, coarse.force
-    for t in numba.prange(len(points)):
-        i, j, k = points[t, 0], points[t, 1], points[t, 2]
+@kernel
+def _lay_on(first, last, points, rest, stiff, x, force):  # type: ignore[no-untyped-def]
+    """Add the forces (N) of triangles first .. last - 1 to those on their corners."""
+    for t in range(first, last):
+        i, j, k = np.uint32(points[t, 0]), np.uint32(points[t, 1]), np.uint32(points[t, 2])
         uj, vj, uk, vk = rest[t, 0], rest[t, 1], rest[t, 2], rest[t, 3]
-        uu, vv, uv = 1e-18, 1e-18, 0.0
-        for axis in range(3):
-            a, b = x[j, axis] - x[i, axis], x[k, axis] - x[i, axis]
-            u, v = uj * a + uk * b, vj * a + vk * b
-            uu, vv, uv = uu + u * u, vv + v * v, uv + u * v
-        c_u = min(max(np.sqrt(uu) - 1.0, -MOST_STRAIN), MOST_STRAIN)
-        c_v = min(max(np.sqrt(vv) - 1.0, -MOST_STRAIN), MOST_STRAIN)
-        c_s = min(max(uv, -MOST_STRAIN), MOST_STRAIN)
-        f_u = -(stiff[t, 0] if c_u >= 0.0 else stiff[t, 1]) * c_u / np.sqrt(uu)
-        f_v = -(stiff[t, 0] if c_v >= 0.0 else stiff[t, 1]) * c_v / np.sqrt(vv)
+        jx, jy, jz = x[j, 0] - x[i, 0], x[j, 1] - x[i, 1], x[j, 2] - x[i, 2]
+        kx, ky, kz = x[k, 0] - x[i, 0], x[k, 1] - x[i, 1], x[k, 2] - x[i, 2]
+        ux, uy, uz = uj * jx + uk * kx, uj * jy + uk * ky, uj * jz + uk * kz
+        vx, vy, vz = vj * jx + vk * kx, vj * jy + vk * ky, vj * jz + vk * kz
+        uu = ux * ux + uy * uy + uz * uz + 1e-18
+        vv = vx * vx + vy * vy + vz * vz + 1e-18
+        inv_u, inv_v = 1.0 / np.sqrt(uu), 1.0 / np.sqrt(vv)
+        c_u = min(max(uu * inv_u - 1.0, -MOST_STRAIN), MOST_STRAIN)
+        c_v = min(max(vv * inv_v - 1.0, -MOST_STRAIN), MOST_STRAIN)
+        c_s = min(max(ux * vx + uy * vy + uz * vz, -MOST_STRAIN), MOST_STRAIN)
+        f_u = -(stiff[t, 0] if c_u >= 0.0 else stiff[t, 1]) * c_u * inv_u
+        f_v = -(stiff[t, 0] if c_v >= 0.0 else stiff[t, 1]) * c_v * inv_v
         f_s = -stiff[t, 2] * c_s
-        for axis in range(3):
-            a, b = x[j, axis] - x[i, axis], x[k, axis] - x[i, axis]
-            u, v = uj * a + uk * b, vj * a + vk * b
-            p, q = f_u * u + f_s * v, f_v * v + f_s * u
-            at_j, at_k = uj * p + vj * q, uk * p + vk * q
-            force[3 * t, axis], force[3 * t + 1, axis], force[3 * t + 2, axis] = -at_j - at_k, at_j, at_k
+        px, py, pz = f_u * ux + f_s * vx, f_u * uy + f_s * vy, f_u * uz + f_s * vz
+        qx, qy, qz = f_v * vx + f_s * ux, f_v * vy + f_s * uy, f_v * vz + f_s * uz
+        ax, ay, az = uj * px + vj * qx, uj * py + vj * qy, uj * pz + vj * qz
+        bx, by, bz = uk * px + vk * qx, uk * py + vk * qy, uk * pz + vk * qz
+        force[i, 0], force[i, 1], force[i, 2] = force[i, 0] - ax - bx, force[i, 1] - ay - by, force[i, 2] - az - bz
+        force[j, 0], force[j, 1], force[j, 2] = force[j, 0] + ax, force[j, 1] + ay, force[j, 2] + az
+        force[k, 0], force[k, 1], force[k, 2] = force[k, 0] + bx, force[k, 1] + by, force[k, 2] + bz
+
+
+@parallel_kernel
+def step_coarse(coarse, colours, points, rest, span, x):  # type: ignore[no-untyped-def]
+    """Move the cloth's points x (m, 3) by one coarse step; points, rest and span as in `Membrane`."""
     pull, way, at_point = coarse.pull, coarse.way, coarse.at_point
-    for i in numba.prange(len(x)):
-        fx, fy, fz = 0.0, 0.0, 0.0
-        for c in range(coarse.corner_start[i], coarse.corner_start[i + 1]):
-            k = coarse.corner[c]
-            fx, fy, fz = fx + force[k, 0], fy + force[k, 1], fz + force[k, 2]
-        at_point[i, 0], at_point[i, 1], at_point[i, 2] = fx, fy, fz
+    at_point[:] = 0.0
+    for colour in range(len(colours) - 1):
+        for cluster in numba.prange(colours[colour], colours[colour + 1]):
+            _lay_on(span[cluster], span[cluster + 1], points, rest, coarse.stiff, x, at_point)
     for n in numba.prange(len(pull)):
         fx, fy, fz = 0.0, 0.0, 0.0
         for m in range(coarse.up_start[n], coarse.up_start[n + 1]):

@@ -88,7 +88,8 @@ class Stepper:
         if touching.any:
             touching.begin(x, before, solids.rigid, end)
         if self.coarse is not None:
-            step_coarse(self.coarse, world.membrane.points, world.membrane.rest, x[:cloth])
+            membrane = world.membrane
+            step_coarse(self.coarse, world.colours, membrane.points, membrane.rest, membrane.span, x[:cloth])
         done = 0
         while done < self.iterations:
             if self.enough_m > 0.0:
