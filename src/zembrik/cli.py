@@ -201,7 +201,7 @@ def export(cache: Path, out: Path, unit: str, up: str, frames: str | None, bodie
 @click.option("--port", type=int, help="Serve on this port; otherwise the first free one from 8460.")
 @click.option("--fresh", is_flag=True, help="Throw away the data and begin again.")
 def demo(port: int | None, fresh: bool) -> None:
-    """Start the database, the web server and one worker, with demo data the first time."""
+    """Start the database, the web server and the workers, with demo data the first time."""
     from zembrik import start
 
     start.demo(port, fresh)
@@ -225,14 +225,15 @@ def serve(host: str, port: int, told: bool) -> None:
 
 
 @main.command()
-@click.option("--alone", is_flag=True, help="The only worker: take over at once what a dead one left.")
+@click.option("--alone", is_flag=True, help="The only worker of its queues: take over at once what a dead one left.")
+@click.option("--queue", "queues", multiple=True, type=click.Choice(["bakes", "errands"]), help="Only this one.")
 @TOLD
-def worker(alone: bool, told: bool) -> None:
+def worker(alone: bool, queues: tuple[str, ...], told: bool) -> None:
     """Run one worker (ZEMBRIK_HOME and ZEMBRIK_DATABASE say where everything lies)."""
     from zembrik.farm.worker import run_worker
     from zembrik.library.settings import settings_from_environment
 
-    run_worker(settings_from_environment(told), alone)
+    run_worker(settings_from_environment(told), alone, queues)
 
 
 if __name__ == "__main__":

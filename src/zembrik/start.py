@@ -135,10 +135,15 @@ def demo(asked_port: int | None, fresh: bool) -> None:
     alone = hold_alone(home)
     processes: list[subprocess.Popen[bytes]] = []
     try:
-        # Both load their code while the database starts, and wait for its address on standard input.
+        # All load their code while the database starts, and wait for its address on standard input.
         environment = {**os.environ, "ZEMBRIK_HOME": str(home)}
-        # The worker is the one to wait where both want a core: pages stay quick while something bakes.
-        for words, nice in ((["serve", "--port", str(port)], "0"), (["worker", "--alone"], "5")):
+        # Bakes are what waits where several want a core: pages and their errands stay quick meanwhile.
+        parts = (
+            (["serve", "--port", str(port)], "0"),
+            (["worker", "--alone", "--queue", "errands"], "2"),
+            (["worker", "--alone", "--queue", "bakes"], "5"),
+        )
+        for words, nice in parts:
             # setpriv: the system ends them with this one, even while they still load.
             command = ["setpriv", "--pdeathsig", "TERM", "nice", "-n", nice, sys.executable, "-m", "zembrik.cli"]
             command += [*words, "--told"]

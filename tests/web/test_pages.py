@@ -2,12 +2,14 @@
 
 import json
 import re
+import threading
 
 import numpy as np
 import pytest
 from fastapi.testclient import TestClient
 
 from zembrik.core.cache.reader import Cache
+from zembrik.farm.errands import run_errand
 from zembrik.farm.worker import run_bake
 from zembrik.library import bakes
 from zembrik.library.shots import get_shot
@@ -137,6 +139,7 @@ def test_upload_role_and_refusals(client, database, shot):
     post(client, shot, "undo", station="intake", body="crate")
     role = post(client, shot, "role", base=2, number=2, role="collider", station="intake", body="crate")
     assert role.status_code == 200
+    errand(client, database, shot, kind="fits", body="crate", station="proxies")
     table = client.get(f"/shots/{shot}/proxies?body=crate", headers=HX).text
     assert "overhang" in table and ">surface<" in table
     assert "<td>0.0</td>" in re.sub(r"\s+", "", table)
@@ -218,6 +221,23 @@ def test_one_value_on_many_bodies_is_one_revision(client, database, shot):
     assert "thickness" not in head(database, shot).document["bodies"][1]
 
 
+def errand(client, database, shot, **fields):
+    """Have a worker do an errand, and return what the page shows of it."""
+    asked = client.post(f"/shots/{shot}/errands", data={"station": "start"} | fields, headers=HX)
+    assert asked.status_code == 200, asked.text
+    number = re.search(r"/errands/(\d+)", asked.text)
+    if number is None:
+        return asked.text  # it was done before
+    run_errand(database, int(number[1]), threading.Event())
+    return client.get(f"/errands/{number[1]}?station={fields.get('station', 'start')}", headers=HX).text
+
+
+def apply_errand(client, shot, page, base, **fields):
+    """Apply what an errand proposes."""
+    number = re.search(r'"errand": (\d+)', page)[1]
+    return post(client, shot, "apply-errand", base=base, errand=number, **{"station": "start"} | fields)
+
+
 def test_overlaps_a_way_out_and_copies_from_the_start_station(client, database, shot):
     """A ball copied half on top of itself: the pair is listed, a way is previewed, applied, and ends it."""
     post(client, shot, "choose", path="/bodies/1/role", value='"rigid"', station="intake", body="ball")
@@ -226,15 +246,17 @@ def test_overlaps_a_way_out_and_copies_from_the_start_station(client, database, 
     assert made.status_code == 200 and len(head(database, shot).document["bodies"]) == 3
     listed = client.get(f"/shots/{shot}/overlaps?body=ball", headers=HX).text
     assert "ball · ball 2" in listed and "ease apart" in listed and "thin out" in listed
-    assert "m/s" in client.get(f"/shots/{shot}/probe", headers=HX).text
-    for way in ("ease apart", "shrink to fit", "thin out"):
-        told = client.get(f"/shots/{shot}/way?way={way}", headers=HX).text
+    assert "m/s" in errand(client, database, shot, kind="probe")
+    for way in ("shrink to fit", "thin out", "ease apart"):
+        told = errand(client, database, shot, kind="way", way=way)
         assert "Apply it" in told
     number = head(database, shot).number
-    done = post(client, shot, "way", base=number, way="ease apart", station="start", body="ball")
+    done = apply_errand(client, shot, told, number, body="ball")
     assert done.status_code == 200 and head(database, shot).number == number + 1
     assert "ball 2" not in client.get(f"/shots/{shot}/overlaps?body=ball", headers=HX).text.split("Ways out")[0]
-    assert "has changed" in post(client, shot, "way", base=number, way="ease apart", station="start").text
+    assert "has changed" in apply_errand(client, shot, told, number).text
+    assert "has changed" in apply_errand(client, shot, told, number + 1).text
+    assert "no rigid bodies overlap" in errand(client, database, shot, kind="way", way="ease apart").lower()
     refused = post(client, shot, "copies", base=number + 1, **{**fields, "nx": "1.5"}, high="1", seed="1")
     assert refused.status_code == 422 and "no whole number" in refused.text
 
@@ -393,6 +415,9 @@ def test_a_frame_is_kept_as_the_start(client, database, baked_shot):
 def test_fits_are_coloured_and_chosen_for_all_bodies(client, database, shot):
     """The ball in a box: corners of the box stand off by (√3 - 1) of its radius, and what is round is recommended."""
     post(client, shot, "choose", path="/bodies/1/proxy", value='{"kind": "box"}', station="proxies", body="ball")
+    waiting = client.get(f"/shots/{shot}/proxies?body=ball", headers=HX).text
+    assert "measuring proxies" in waiting and "would fit" not in waiting
+    errand(client, database, shot, kind="fits", body="ball", station="proxies")
     page = client.get(f"/shots/{shot}/proxies?body=ball", headers=HX).text
     # Which of the round ones is the fastest is a matter of microseconds.
     advised = re.search(r"(Ball|Capsule) would fit", page)
@@ -402,12 +427,28 @@ def test_fits_are_coloured_and_chosen_for_all_bodies(client, database, shot):
     told = json.loads(answer.content[4 : 4 + length])
     assert told["overhang_m"] < 1e-6 and 0.1 < told["gap_m"] < 0.5
     assert client.get(f"/shots/{shot}/fit.bin?body=sheet").status_code == 404
-    done = post(client, shot, "fit-all", base=2, body="ball", station="proxies")
-    assert done.status_code == 200 and head(database, shot).document["bodies"][1]["proxy"] == {
-        "kind": advised[1].lower()
-    }
-    again = post(client, shot, "fit-all", base=3, body="ball", station="proxies")
-    assert again.status_code == 422 and "Every body has the proxy" in again.text
+    told = errand(client, database, shot, kind="fit all", station="proxies")
+    assert "1 of 1 bodies" in told
+    done = apply_errand(client, shot, told, 2, station="proxies")
+    assert done.status_code == 200
+    assert head(database, shot).document["bodies"][1]["proxy"] == {"kind": advised[1].lower()}
+    assert "Every body has the proxy" in errand(client, database, shot, kind="fit all", station="proxies")
+
+
+def test_an_errand_is_done_once_stopped_at_once_and_taken_up_again(client, database, shot):
+    """Asked for twice it is one; stopped it changes nothing; a worker that leaves hands it back."""
+    ask = {"kind": "fits", "body": "ball", "station": "proxies"}
+    first, second = (client.post(f"/shots/{shot}/errands", data=ask, headers=HX).text for _ in range(2))
+    number = int(re.search(r"/errands/(\d+)", first)[1])
+    assert f"/errands/{number}" in second
+    leaving = threading.Event()
+    leaving.set()
+    assert run_errand(database, number, leaving)
+    stopped = client.post(f"/errands/{number}/stop", headers=HX).text
+    assert "nothing was changed" in stopped and not run_errand(database, number, threading.Event())
+    again = client.post(f"/shots/{shot}/errands", data=ask, headers=HX).text
+    assert f"/errands/{number}?" not in again
+    assert client.post(f"/shots/{shot}/errands", data={"kind": "magic"}, headers=HX).status_code == 404
 
 
 def test_a_torn_cloth_is_told_on_review(client, database, shot):

@@ -6,7 +6,9 @@ import procrastinate
 
 from zembrik.library.settings import Settings
 
-BAKE, DELIVER = "zembrik.bake", "zembrik.deliver"
+BAKE, DELIVER, ERRAND = "zembrik.bake", "zembrik.deliver", "zembrik.errand"
+# Errands have a queue of their own: a page that waits must not stand behind a night of bakes.
+QUEUE_OF = {BAKE: "bakes", DELIVER: "bakes", ERRAND: "errands"}
 
 
 class Queue:
@@ -19,8 +21,8 @@ class Queue:
         self.app.open()
 
     def add(self, task: str, number: int) -> None:
-        """Put a bake or a delivery into the queue."""
-        self.app.configure_task(task, lock=f"{task}/{number}").defer(number=number)
+        """Put a bake, a delivery or an errand into its queue."""
+        self.app.configure_task(task, lock=f"{task}/{number}", queue=QUEUE_OF[task]).defer(number=number)
 
     def close(self) -> None:
         """Let go of the database."""

@@ -1,4 +1,4 @@
-"""A worker: takes bakes and deliveries from the queue, one at a time."""
+"""A worker: takes bakes, deliveries and errands from their queues, one at a time."""
 
 from __future__ import annotations
 
@@ -21,11 +21,12 @@ from zembrik.core.compiled import use_threads
 from zembrik.core.exchange.delivery import Order, deliver
 from zembrik.core.problem import Problem
 from zembrik.core.setup.document import parse_setup
+from zembrik.farm.errands import run_errand
 from zembrik.farm.picture import make_picture
-from zembrik.farm.queue import BAKE, DELIVER, Queue
+from zembrik.farm.queue import BAKE, DELIVER, ERRAND, QUEUE_OF, Queue
 from zembrik.library.bakes import cache_path
 from zembrik.library.database import Database
-from zembrik.library.models import Bake, Delivery
+from zembrik.library.models import Bake, Delivery, Errand
 from zembrik.library.settings import Settings
 from zembrik.library.store import StoredAssets
 
@@ -132,25 +133,36 @@ def make_app(database: Database) -> procrastinate.App:
     def _deliver(number: int) -> None:
         run_delivery(database, number)
 
+    @app.task(name=ERRAND)  # type: ignore[untyped-decorator]
+    def _errand(number: int) -> None:
+        use_threads(int(os.environ.get("ZEMBRIK_THREADS", "2")))
+        if run_errand(database, number, LEAVING):
+            queue = Queue(database.settings)
+            queue.add(ERRAND, number)
+            queue.close()
+
     return app
 
 
-def put_back_orphans(database: Database) -> list[tuple[str, int]]:
-    """Return the work whose worker died, for the queue: its rows still say running.
+def put_back_orphans(database: Database, queues: list[str]) -> list[tuple[str, int]]:
+    """Return the work of some queues whose worker died, to be queued again: its rows still say running.
 
-    Only for an installation with one worker, before that worker starts.
+    Only for an installation where one worker takes from those queues, before that worker starts.
     """
     with database.session() as session:
         bakes = list(session.scalars(select(Bake.id).where(Bake.state == "running")))
         deliveries = list(session.scalars(select(Delivery.id).where(Delivery.state == "running")))
-    return [(BAKE, n) for n in bakes] + [(DELIVER, n) for n in deliveries]
+        errands = list(session.scalars(select(Errand.id).where(Errand.state == "running")))
+    left = [(BAKE, n) for n in bakes] + [(DELIVER, n) for n in deliveries] + [(ERRAND, n) for n in errands]
+    return [(task, n) for task, n in left if QUEUE_OF[task] in queues]
 
 
-async def _run(app: procrastinate.App) -> None:
+async def _run(app: procrastinate.App, queues: list[str]) -> None:
     """Work until TERM or INT: then leave the bake at hand after the frame it is on."""
     async with app.open_async():
         work = asyncio.create_task(
             app.run_worker_async(
+                queues=queues,
                 concurrency=1,
                 name=f"worker-{os.getpid()}",
                 fetch_job_polling_interval=1.0,
@@ -170,15 +182,15 @@ async def _run(app: procrastinate.App) -> None:
             await work
 
 
-def run_worker(settings: Settings, alone: bool = False) -> None:
-    """Take work until told to stop; alone, begin with what a worker that died has left."""
-    database = Database(settings)
+def run_worker(settings: Settings, alone: bool = False, queues: tuple[str, ...] = ()) -> None:
+    """Take work from some queues, or all, until told to stop; alone, begin with what a worker that died has left."""
+    database, taken = Database(settings), list(queues) or sorted(set(QUEUE_OF.values()))
     if alone:
         queue = Queue(settings)
-        for task, number in put_back_orphans(database):
+        for task, number in put_back_orphans(database, taken):
             queue.add(task, number)
         queue.close()
-    asyncio.run(_run(make_app(database)))
+    asyncio.run(_run(make_app(database), taken))
 
 
 def _now() -> datetime.datetime:

@@ -122,3 +122,23 @@ class Delivery(Base):
     error: Mapped[str] = mapped_column(Text, default="")
     created: Mapped[Moment] = mapped_column(server_default=func.now())
     bake: Mapped[Bake] = relationship()
+
+
+class Errand(Base):
+    """A longer piece of preparation that a worker does for a page; its result is kept."""
+
+    __tablename__ = "errand"
+    __table_args__ = (Index("errand_by_key", "key", "id"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    shot_id: Mapped[int] = mapped_column(ForeignKey("shot.id"))
+    kind: Mapped[str] = mapped_column(String(40))
+    key: Mapped[str] = mapped_column(String(64))  # of all that the result depends on
+    order: Mapped[dict[str, Any]]
+    state: Mapped[str] = mapped_column(String(20), default="queued")  # queued running done failed stopped
+    stop_asked: Mapped[bool] = mapped_column(default=False)
+    done: Mapped[int] = mapped_column(default=0)
+    total: Mapped[int] = mapped_column(default=0)
+    result: Mapped[dict[str, Any] | None]
+    error: Mapped[str] = mapped_column(Text, default="")
+    created: Mapped[Moment] = mapped_column(server_default=func.now())
+    ended: Mapped[Moment | None]

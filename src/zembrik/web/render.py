@@ -64,7 +64,14 @@ def sentence(text: str) -> str:
     return text[:1].upper() + text[1:]
 
 
-templates.env.filters |= {"sentence": sentence, "brief": brief, "number": number, "duration": duration, "size": size}
+def combine(one: dict[str, Any], other: dict[str, Any]) -> dict[str, Any]:
+    """Return both as one."""
+    return one | other
+
+
+templates.env.filters |= {
+    "combine": combine, "sentence": sentence, "brief": brief, "number": number, "duration": duration, "size": size,
+}  # fmt: skip
 templates.env.globals |= {"version": _version()}
 
 

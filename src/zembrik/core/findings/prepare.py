@@ -15,6 +15,7 @@ from zembrik.core.mesh.audit import NEEDLE
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 from zembrik.core.proxy.deviation import deviations
+from zembrik.core.remember import Aside
 from zembrik.core.setup.assets import Assets, placed_mesh
 from zembrik.core.setup.document import BallMesh, Body, CapsuleMesh, CylinderMesh, GridMesh, Place, RingMesh, Setup
 from zembrik.core.setup.materials import SIMULATED
@@ -129,7 +130,7 @@ def wide_gaps(setup: Setup, resolved: Resolved, assets: Assets) -> list[Finding]
     found = []
     for key, numbers in alike.items():
         body, proxy = setup.bodies[numbers[0]], resolved.document["bodies"][numbers[0]]["proxy"]
-        gap, size, at = _widest_gap(key, _Kept(body, proxy, assets))
+        gap, size, at = _widest_gap(key, Aside((body, proxy, assets)))
         if gap < max(WIDE_GAP * size, LEAST_GAP_M):
             continue
         better = "surface" if body.role == "collider" or proxy["kind"] == "hulls" else "hulls"
@@ -146,25 +147,15 @@ def wide_gaps(setup: Setup, resolved: Resolved, assets: Assets) -> list[Finding]
     return found
 
 
-class _Kept:
-    """What a gap is measured on, all alike to a cache: the words beside it tell them apart."""
-
-    def __init__(self, body: Body, proxy: dict[str, Any], assets: Assets) -> None:
-        self.body, self.proxy, self.assets = body, proxy, assets
-
-    def __eq__(self, other: object) -> bool:
-        return isinstance(other, _Kept)
-
-    def __hash__(self) -> int:
-        return 0
-
-
 @lru_cache(maxsize=256)
-def _widest_gap(key: str, kept: _Kept) -> tuple[float, float, NDArray[np.float64]]:
+def _widest_gap(
+    key: str, aside: Aside[tuple[Body, dict[str, Any], Assets]]
+) -> tuple[float, float, NDArray[np.float64]]:
     """Return the widest gap (m), the body's size (m), and where, from the body's origin and in its own axes."""
-    body = Body(name=kept.body.name, mesh=kept.body.mesh, place=Place(scale=kept.body.place.scale))
-    mesh = placed_mesh(body, kept.assets)
-    finer, off = deviations(proxy_shapes(body, kept.proxy, mesh), mesh)
+    one, proxy, assets = aside.value
+    body = Body(name=one.name, mesh=one.mesh, place=Place(scale=one.place.scale))
+    mesh = placed_mesh(body, assets)
+    finer, off = deviations(proxy_shapes(body, proxy, mesh), mesh)
     worst = int(np.argmin(off))
     return max(-float(off[worst]), 0.0), float(np.linalg.norm(mesh.size)), finer.points[worst]
 

@@ -12,6 +12,7 @@ from scipy.spatial import ConvexHull, QhullError
 
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
+from zembrik.core.telling import Tell, silent, step
 
 Floats = NDArray[np.float64]
 CUTS = 9  # places tried along each axis
@@ -34,7 +35,7 @@ class _Part:
         self.hollow = float(inside.max(initial=0.0))
 
 
-def several_hulls(mesh: TriMesh, most: int, hollow_share: float, name: str = "") -> list[Floats]:
+def several_hulls(mesh: TriMesh, most: int, hollow_share: float, name: str = "", tell: Tell = silent) -> list[Floats]:
     """Return the corners of each part's hull, float64 (k, 3), metres.
 
     Args:
@@ -42,9 +43,11 @@ def several_hulls(mesh: TriMesh, most: int, hollow_share: float, name: str = "")
         most: how many hulls there may be.
         hollow_share: the deepest hollow left, as a share of the mesh's size.
         name: of the body, for errors.
+        tell: is called before every cut, with the parts so far.
 
     Raises:
         Problem: when the mesh is flat.
+        Stopped: when `tell` says so.
     """
     bound = hollow_share * float(np.linalg.norm(mesh.size))
     try:
@@ -54,6 +57,7 @@ def several_hulls(mesh: TriMesh, most: int, hollow_share: float, name: str = "")
     whole = parts[0].volume
     settled: set[int] = set()
     while len(parts) < most:
+        step(tell, len(parts), most)
         open_parts = [p for p in parts if p.hollow > bound and id(p) not in settled]
         if not open_parts:
             break

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -47,6 +48,16 @@ class Fit:
     faces: int
     watertight: bool
     query_ns: float
+
+    def plain(self) -> dict[str, Any]:
+        """Return it as JSON."""
+        return {k: v.tolist() if isinstance(v, np.ndarray) else v for k, v in vars(self).items()}
+
+    @classmethod
+    def of(cls, plain: dict[str, Any]) -> Fit:
+        """Return it from JSON."""
+        at: dict[str, Any] = {name: np.asarray(plain[name]) for name in ("gap_at", "overhang_at")}
+        return cls(**(plain | at))
 
 
 def measure_fit(parts: list[Shape], mesh: TriMesh) -> Fit:

@@ -13,3 +13,8 @@ PROXY_WORDS = {
     "shell": "a closed wrap around anything",
     "surface": "the mesh itself, exactly",
 }
+
+
+def kinds_for(role: str) -> list[str]:
+    """Return the kinds of proxy that a body in a role may have."""
+    return [kind for kind in PROXY_WORDS if kind != "plane" or role == "collider"]

@@ -20,10 +20,12 @@ from zembrik.core.proxy.hulls import several_hulls
 from zembrik.core.proxy.outline import outline
 from zembrik.core.proxy.reduce import reduced
 from zembrik.core.proxy.shell import shell_around
+from zembrik.core.remember import Aside
 from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh
 from zembrik.core.setup.document import Body, Setup
 from zembrik.core.setup.resolve import Resolved
 from zembrik.core.solver.touching import Corners, sharp_corners
+from zembrik.core.telling import Tell, silent
 from zembrik.core.units import turn_matrix
 
 Floats = NDArray[np.float64]
@@ -126,13 +128,17 @@ def _corners(low: Floats, high: Floats) -> Floats:
     return np.where(pick, high, low)
 
 
-def proxy_shapes(body: Body, proxy: dict[str, Any], mesh: TriMesh) -> list[Shape]:
-    """Return the shapes of a body's resolved proxy on its placed mesh: one, or several hulls."""
+def proxy_shapes(body: Body, proxy: dict[str, Any], mesh: TriMesh, tell: Tell = silent) -> list[Shape]:
+    """Return the shapes of a body's resolved proxy on its placed mesh: one, or several hulls.
+
+    Raises:
+        Problem: when the mesh is nothing for that proxy. Stopped: when `tell` says so.
+    """
     if proxy["kind"] == "reduced":
         return [Shape("surface", mesh=reduced(mesh, proxy["keep"], body.name))]
     if proxy["kind"] == "shell":
         closes_m = proxy["closes"] * float(np.linalg.norm(mesh.size))
-        return [Shape("surface", mesh=_shell_of(_Alike(mesh), closes_m, _Told(body.name)))]
+        return [Shape("surface", mesh=_shell_of(_Alike(mesh), closes_m, Aside(body.name)))]
     if proxy["kind"] not in ("hull", "hulls"):
         return [collider_shape(body, proxy["kind"], mesh)]
     # Hulls are found in the body's own axes, once for all bodies that are copies of one another.
@@ -141,7 +147,7 @@ def proxy_shapes(body: Body, proxy: dict[str, Any], mesh: TriMesh) -> list[Shape
     grain = 1e-9 * (float(np.linalg.norm(np.ptp(local, axis=0))) or 1.0)
     local = np.rint(local / grain) * grain
     most = proxy["most"] if proxy["kind"] == "hulls" else 1
-    hulls = _hulls_of(_Alike(mesh.moved(local)), most, proxy["hollow"], _Told(body.name))
+    hulls = _hulls_of(_Alike(mesh.moved(local)), most, proxy["hollow"], Aside((body.name, tell)))
     return [Shape("hull", mesh=hull.moved((hull.points * body.place.scale) @ turn.T + shift)) for hull in hulls]
 
 
@@ -158,26 +164,17 @@ class _Alike:
         return hash(self.mesh.content_hash)
 
 
-class _Told(str):
-    """A name for errors, which makes no difference to a cache."""
-
-    def __eq__(self, other: object) -> bool:
-        return isinstance(other, _Told)
-
-    def __hash__(self) -> int:
-        return 0
-
-
 @lru_cache(maxsize=16)
-def _shell_of(one: _Alike, closes_m: float, name: _Told) -> TriMesh:
-    return shell_around(one.mesh, closes_m, name)
+def _shell_of(one: _Alike, closes_m: float, name: Aside[str]) -> TriMesh:
+    return shell_around(one.mesh, closes_m, name.value)
 
 
 @lru_cache(maxsize=64)
-def _hulls_of(one: _Alike, most: int, hollow: float, name: _Told) -> tuple[TriMesh, ...]:
+def _hulls_of(one: _Alike, most: int, hollow: float, aside: Aside[tuple[str, Tell]]) -> tuple[TriMesh, ...]:
+    name, tell = aside.value
     if most == 1:
         return (convex_hull(one.mesh.points, name),)
-    return tuple(convex_hull(points, name) for points in several_hulls(one.mesh, most, hollow, name))
+    return tuple(convex_hull(points, name) for points in several_hulls(one.mesh, most, hollow, name, tell))
 
 
 def collider_shape(body: Body, kind: str, mesh: TriMesh) -> Shape:

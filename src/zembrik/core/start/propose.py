@@ -15,6 +15,7 @@ from zembrik.core.solver.build import build_world
 from zembrik.core.start.overlap import A_TOUCH_M, Overlap, find_overlaps
 from zembrik.core.start.pairs import rigid_pairs
 from zembrik.core.start.ways import ease_apart, probe, shrink_to_fit, thin_out
+from zembrik.core.telling import Tell, silent
 
 WAYS = {
     "ease apart": "Moves rigid bodies apart by many small passes; sizes and turns stay.",
@@ -71,15 +72,16 @@ def _of_others(overlaps: list[Overlap], rigid: list[str]) -> list[Overlap]:
     return [o for o in overlaps if o.body not in held]
 
 
-def propose(setup: Setup, assets: Assets, way: str, frames: int = EASE_IN_FRAMES) -> Proposal:
+def propose(setup: Setup, assets: Assets, way: str, frames: int = EASE_IN_FRAMES, tell: Tell = silent) -> Proposal:
     """Return what a way out changes; the same setup gives the same proposal.
 
     Args:
         setup, assets: the document and its meshes.
-        way: one of `WAYS`. frames: over which colliders move in.
+        way: one of `WAYS`. frames: over which colliders move in. tell: is told how far it is.
 
     Raises:
         Problem: when there is nothing that this way could do.
+        Stopped: when `tell` says so.
     """
     if way not in WAYS:
         raise Problem(f"there is no way '{way[:40]}'.", "start", "Load the page again.")
@@ -92,7 +94,7 @@ def propose(setup: Setup, assets: Assets, way: str, frames: int = EASE_IN_FRAMES
     if not len(pairs):
         raise Problem("no rigid bodies overlap.", way, "There is nothing to do.")
     if way == "ease apart":
-        done = ease_apart(world)
+        done = ease_apart(world, tell=tell)
         far = np.linalg.norm(done.shift, axis=1)
         patch = []
         for part, shift, moved in zip(parts, done.shift, far, strict=True):
@@ -155,12 +157,12 @@ def _ease_in(setup: Setup, overlaps: list[Overlap], numbers: dict[str, int], fra
     return Proposal("ease in", patch, "; ".join(words) + ".")
 
 
-def probe_start(setup: Setup, assets: Assets) -> str:
+def probe_start(setup: Setup, assets: Assets, tell: Tell = silent) -> str:
     """Return in words what the overlaps alone do in four frames without gravity and wind."""
     world = build_world(setup, assets)
     if not world.solids.parts:
         raise Problem("there is no rigid body to probe.", "start", "Give a body the role rigid.")
-    done = probe(world, int(resolve(setup).quality("substeps")), PROBE_FRAMES)
+    done = probe(world, int(resolve(setup).quality("substeps")), PROBE_FRAMES, tell)
     if done.farthest < 1e-5:
         return f"Nothing moves in {PROBE_FRAMES} frames without forces: the start is at rest."
     name = world.solids.parts[done.body].name

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from zembrik.core.solver.world import World
 from zembrik.core.start.pairs import Pairs, rigid_pairs
+from zembrik.core.telling import Tell, silent, step
 
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int64]
@@ -40,7 +41,7 @@ def _free(world: World) -> NDArray[np.bool_]:
     return np.array([part.mover is None for part in world.solids.parts], dtype=bool)
 
 
-def ease_apart(world: World, most_passes: int = MOST_PASSES, enough: float = 0.0) -> Apart:
+def ease_apart(world: World, most_passes: int = MOST_PASSES, enough: float = 0.0, tell: Tell = silent) -> Apart:
     """Move rigid bodies apart by many small passes, each by its own shape; none is turned or resized.
 
     In every pass each pair asks both its bodies for half of its depth along its way out (for all of it where the
@@ -51,12 +52,17 @@ def ease_apart(world: World, most_passes: int = MOST_PASSES, enough: float = 0.0
         world: at its first frame.
         most_passes: how many at most.
         enough: the overlap that is left, as a share of the smaller body's size.
+        tell: is called in every pass.
+
+    Raises:
+        Stopped: when `tell` says so.
     """
     rigid, size = world.solids.rigid, world.solids.size
     start, free = rigid.place[:, :3].copy(), _free(world)
     best, best_place, passes = np.inf, rigid.place.copy(), 0
     worst = left = 0.0
     for passes in range(most_passes + 1):
+        step(tell, passes, most_passes)
         pairs = rigid_pairs(world)
         share = pairs.depth / _smaller(pairs, size) if len(pairs) else np.zeros(1)
         # Pairs that nothing here can part say nothing about how far it has come.
@@ -77,9 +83,9 @@ def ease_apart(world: World, most_passes: int = MOST_PASSES, enough: float = 0.0
         np.add.at(count, pairs.b[two], 1.0)
         # The mean of many would be slow in a dense heap, their sum would overshoot: between the two.
         more = np.where(count > 1, RELAXED, 1.0) / np.maximum(np.sqrt(count), 1.0)
-        step = more[:, None] * asked
-        length = np.linalg.norm(step, axis=1)
-        rigid.place[:, :3] += step * np.minimum(1.0, STEP * size / np.maximum(length, 1e-12))[:, None]
+        way = more[:, None] * asked
+        length = np.linalg.norm(way, axis=1)
+        rigid.place[:, :3] += way * np.minimum(1.0, STEP * size / np.maximum(length, 1e-12))[:, None]
     rigid.place[:] = best_place
     return Apart(rigid.place[:, :3] - start, passes, best_left, best)
 
@@ -167,10 +173,11 @@ class Probe:
     body: int
 
 
-def probe(world: World, substeps: int, frames: int) -> Probe:
+def probe(world: World, substeps: int, frames: int, tell: Tell = silent) -> Probe:
     """Run a world for some frames without gravity and wind, and return what moved; the world changes.
 
-    Bodies at rest that overlap nothing stay where they are, so all that moves is the overlaps' doing.
+    Bodies at rest that overlap nothing stay where they are, so all that moves is the overlaps' doing. `tell` is called
+    before every frame; raises Stopped when it says so.
     """
     from zembrik.core.solver.step import Stepper
 
@@ -182,6 +189,7 @@ def probe(world: World, substeps: int, frames: int) -> Probe:
     stepper = Stepper(world, substeps, 1, world.fps)
     fastest = 0.0
     for frame in range(frames):
+        step(tell, frame, frames)
         stepper.advance(1.0 + frame)
         if free.any():
             fastest = max(fastest, float(np.linalg.norm(rigid.speed[free, :3], axis=1).max()))

@@ -10,6 +10,7 @@ from fastapi.responses import HTMLResponse, Response
 
 from zembrik.core.cache.reader import Cache
 from zembrik.core.problem import Problem
+from zembrik.core.remember import Aside
 from zembrik.core.setup.document import Setup, parse_setup
 from zembrik.core.start.keep import kept_start, rest_frame
 from zembrik.library.bakes import progress_of, shown_bake
@@ -32,13 +33,6 @@ def _rows(document: str, places: Settings) -> Any:
     from zembrik.core.start.propose import overlaps_of  # see `app._warm_up`
 
     return overlaps_of(Setup.model_validate_json(document), StoredAssets(places))
-
-
-@lru_cache(maxsize=32)
-def _proposal(document: str, places: Settings, way: str, frames: int) -> Any:
-    from zembrik.core.start.propose import propose  # see `app._warm_up`
-
-    return propose(Setup.model_validate_json(document), StoredAssets(places), way, frames)
 
 
 def _plain(setup: Setup) -> str:
@@ -67,42 +61,6 @@ def overlaps(request: Request, db: Db, places: Places, shot_id: int, body: str =
         ]  # fmt: skip
         words["rigid"] = bool(rigid)
         return templates.TemplateResponse(request, "overlaps.html", words)
-
-
-@router.get("/shots/{shot_id}/way")
-def preview(
-    request: Request, db: Db, places: Places, shot_id: int, way: str, frames: int = 12, body: str = ""
-) -> Response:
-    """Return what a way out would change; nothing is changed yet."""
-    with db.session() as session:
-        shot = get_shot(session, shot_id)
-        proposal = _proposal(_plain(head_setup(shot)), places, way, frames)
-        words = {"shot": shot, "head": shot.head, "proposal": proposal, "frames": frames, "body_name": body}
-        return templates.TemplateResponse(request, "proposal.html", words)
-
-
-@router.post("/shots/{shot_id}/way")
-def apply_way(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, way: Text, frames: Whole = 12,
-    station: Text = "start", body: Text = "",
-) -> Response:  # fmt: skip
-    """Apply a way out as a revision."""
-    with db.session() as session:
-        shot = get_shot(session, shot_id)
-        if shot.head is None or shot.head.number != base:
-            raise Problem("the setup has changed since this was worked out.", "start", "Look at the overlaps again.")
-        patch: Patch = _proposal(_plain(head_setup(shot)), places, way, frames).patch
-    return apply_patch(request, db, places, shot_id, base, patch, way, station, body)
-
-
-@router.get("/shots/{shot_id}/probe")
-def probe(db: Db, places: Places, shot_id: int) -> Response:
-    """Return what the overlaps alone would do."""
-    from zembrik.core.start.propose import probe_start  # see `app._warm_up`
-
-    with db.session() as session:
-        setup = head_setup(get_shot(session, shot_id))
-    return HTMLResponse(f'<p class="note">{probe_start(setup, StoredAssets(places))}</p>')
 
 
 @router.post("/shots/{shot_id}/copies")
@@ -152,26 +110,13 @@ def rest(request: Request, db: Db, places: Places, shot_id: int, body: str = "")
             "frame": None,
         }
         if cache is not None and cache.done is not None:
-            words["frame"] = _rest_frame(str(cache.path), cache.done, _Opened(cache))
+            words["frame"] = _rest_frame(str(cache.path), cache.done, Aside(cache))
         return templates.TemplateResponse(request, "rest.html", words)
 
 
-class _Opened:
-    """A cache, all alike to what remembers: its path and its last frame tell it apart."""
-
-    def __init__(self, cache: Cache) -> None:
-        self.cache = cache
-
-    def __eq__(self, other: object) -> bool:
-        return isinstance(other, _Opened)
-
-    def __hash__(self) -> int:
-        return 0
-
-
 @lru_cache(maxsize=64)
-def _rest_frame(path: str, done: int, opened: _Opened) -> int | None:
-    return rest_frame(opened.cache)
+def _rest_frame(path: str, done: int, opened: Aside[Cache]) -> int | None:
+    return rest_frame(opened.value)
 
 
 @router.post("/shots/{shot_id}/keep-start")

@@ -28,12 +28,13 @@ from zembrik.core.solver.figures import STATS
 from zembrik.core.units import UNIT_NAMES
 from zembrik.library.bakes import ACTIVE, bakes_of, findings_of, progress_of, shown_bake, stale_reasons
 from zembrik.library.deliveries import deliveries_of
+from zembrik.library.errands import fits_order
 from zembrik.library.models import Bake, Shot
 from zembrik.library.settings import Settings
 from zembrik.library.shots import get_shot, head_setup
 from zembrik.library.store import StoredAssets
 from zembrik.web.dials import Dial, dial
-from zembrik.web.pages.fits import advice_for, fits_of, in_world
+from zembrik.web.pages.fits import advice_for, in_world, known_fits, rows_of
 from zembrik.web.render import Db, Places, Words, templates
 from zembrik.web.stations import NAMES, stations
 
@@ -105,6 +106,7 @@ def bench_words(session: Session, places: Settings, shot: Shot, station: str, bo
         "main_figure": "worst_stretch" if any(b.role == "cloth" for b in setup.bodies) else "kinetic_energy",
         "can_undo": head.parent_id is not None,
         "can_redo": bool(shot.redo),
+        "session": session,
     }
     extra = {
         "intake": _intake, "proxies": _proxies, "start": _start, "motion": _motion, "quality": _quality,
@@ -161,13 +163,15 @@ def _proxies(setup: Setup, resolved: Resolved, number: int | None, places: Setti
     chosen = ""
     dials: list[Dial] = []
     advice: tuple[str, str] | None = None
-    sides = "outside"
+    sides, measured = "outside", True
     if number is not None and setup.bodies[number].role in ("collider", "rigid"):
         body, role = setup.bodies[number], setup.bodies[number].role
         proxy = Proxy.model_validate(resolved.document["bodies"][number]["proxy"])
         chosen, sides = proxy.kind, proxy.sides
-        rows = fits_of(body, role, proxy, places)
-        advice = advice_for(rows, body, role, places, chosen)
+        order = fits_order(body, resolved.document["bodies"][number]["proxy"])
+        fits = known_fits(words["session"], order)
+        rows, measured = rows_of(order, fits), fits is not None
+        advice = advice_for(order, fits, places, chosen) if fits else None
         own = ("thickness", "friction", "bounce") if role == "collider" else ("thickness",)
         dials = [dial(resolved, f"/bodies/{number}/{name}") for name in own]
         if chosen == "hulls":
@@ -176,13 +180,14 @@ def _proxies(setup: Setup, resolved: Resolved, number: int | None, places: Setti
             dials = [dial(resolved, f"/bodies/{number}/proxy/closes"), *dials]
         if chosen == "reduced":
             dials = [dial(resolved, f"/bodies/{number}/proxy/keep"), *dials]
-    held = next((r["fit"] for r in rows if r["kind"] == chosen and not isinstance(r["fit"], str)), None)
+    held = next((r["fit"] for r in rows if r["kind"] == chosen and not isinstance(r["fit"], str | None)), None)
     spots = []
     if held is not None and number is not None:
         spots = [in_world(setup.bodies[number], chosen, at) for at in (held.gap_at, held.overhang_at)]
     many = sum(b.role in ("collider", "rigid") for b in setup.bodies)
     return {
         "many": many,
+        "measured": measured,
         "spots": spots,
         "rows": rows,
         "chosen": chosen,

@@ -1,8 +1,7 @@
-"""Getting bodies ready: what is wrong with a mesh, its mends, its spacing; proxies for all at once."""
+"""Getting bodies ready: what is wrong with a mesh, its mends, its spacing."""
 
 from __future__ import annotations
 
-import time
 from functools import lru_cache
 from typing import Annotated
 
@@ -13,19 +12,16 @@ from zembrik.core.mesh.density import points_at, spacing_of
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import load_mesh
-from zembrik.core.setup.document import Body, FileMesh, Proxy
-from zembrik.core.setup.resolve import resolve
+from zembrik.core.setup.document import Body, FileMesh
 from zembrik.library.bakes import seconds_a_point
 from zembrik.library.intake import mended_file, respaced_body
 from zembrik.library.shots import Patch, get_shot, head_setup
 from zembrik.library.store import StoredAssets
 from zembrik.web.dials import from_shown
 from zembrik.web.pages.edits import apply_patch
-from zembrik.web.pages.fits import advice_for, fits_of
 from zembrik.web.render import Db, Places, templates
 
 router = APIRouter()
-PATIENCE_S = 25.0  # what one press of "fit all" may take
 Text = Annotated[str, Form()]
 Whole = Annotated[int, Form()]
 MOST_LIT = 4000  # faces or points of a flaw that are lit in the viewport
@@ -125,30 +121,3 @@ def _named(bodies: list[Body], name: str) -> tuple[int, Body]:
         if body.name == name:
             return number, body
     raise Problem(f"there is no body '{name[:80]}'.", "audit", "Load the page again.")
-
-
-@router.post("/shots/{shot_id}/fit-all")
-def fit_all(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, body: Text = "",
-) -> Response:  # fmt: skip
-    """Give every collider and rigid body the proxy that is recommended for it, as one revision."""
-    with db.session() as session:
-        setup = head_setup(get_shot(session, shot_id))
-    resolved = resolve(setup).document["bodies"]
-    patch: Patch = []
-    begun, left = time.monotonic(), 0
-    for number, one in enumerate(setup.bodies):
-        animated = isinstance(one.mesh, FileMesh) and one.mesh.animated
-        if one.role not in ("collider", "rigid") or animated or (one.motion and one.motion.ripple):
-            continue
-        if time.monotonic() - begun > PATIENCE_S:
-            left += 1
-            continue
-        proxy = Proxy.model_validate(resolved[number]["proxy"])
-        advice = advice_for(fits_of(one, one.role, proxy, places), one, one.role, places, proxy.kind)
-        if advice and advice[0] != proxy.kind:
-            patch.append({"op": "add", "path": f"/bodies/{number}/proxy", "value": {"kind": advice[0]}})
-    if not patch:
-        raise Problem("every body has the proxy that is recommended for it.", "proxies", "")
-    words = f"{len(patch)} proxies as recommended" + (f"; {left} bodies still to look at: press again" if left else "")
-    return apply_patch(request, db, places, shot_id, base, patch, words, "proxies", body)

@@ -1,0 +1,143 @@
+"""What a worker does for a page: proxies measured, ways out of overlaps worked out, a start probed."""
+
+from __future__ import annotations
+
+import datetime
+import logging
+import threading
+import time
+import traceback
+from collections.abc import Callable
+from typing import Any
+
+from zembrik.core.problem import Problem
+from zembrik.core.setup.document import FileMesh, Setup, parse_setup
+from zembrik.core.setup.resolve import resolve
+from zembrik.core.telling import Stopped, Tell
+from zembrik.library.database import Database
+from zembrik.library.errands import fits_from, fits_order, remember, result_of
+from zembrik.library.models import Errand, Revision
+from zembrik.library.store import StoredAssets
+
+Order = dict[str, Any]
+Run = Callable[[Database, int, Order, Tell], Order]
+TELL_EVERY_S = 0.2
+log = logging.getLogger("zembrik.worker")
+
+
+def run_errand(database: Database, number: int, leaving: threading.Event) -> bool:
+    """Do an errand and keep its result; return whether it is to be queued again, as this worker leaves."""
+    with database.session() as session:
+        job = session.get(Errand, number, with_for_update=True)
+        if job is None or job.state not in ("queued", "running"):
+            return False
+        job.state = "running"
+        kind, order, shot_id = job.kind, dict(job.order), job.shot_id
+    told = [0.0]
+
+    def tell(done: int, total: int) -> bool:
+        if time.monotonic() - told[0] < TELL_EVERY_S:
+            return not leaving.is_set()
+        told[0] = time.monotonic()
+        with database.session() as session:
+            row = session.get(Errand, number)
+            if row is None:
+                return False
+            row.done, row.total = done, total
+            return not row.stop_asked and not leaving.is_set()
+
+    state, error, result = "failed", "", None
+    try:
+        result = RUNS[kind](database, shot_id, order, tell)
+        state = "done"
+    except Stopped:
+        state = "queued" if leaving.is_set() else "stopped"
+    except Problem as problem:
+        error = f"{problem.what[:1].upper()}{problem.what[1:]} {problem.remedy}".strip()
+    except Exception as fault:  # a fault of ours must show on the page, not only in the log
+        log.error("errand %s: %s", number, traceback.format_exc())
+        error = f"A fault in the program: {type(fault).__name__}: {fault}"[:500]
+    with database.session() as session:
+        row = session.get(Errand, number, with_for_update=True)
+        if row is not None:
+            row.state, row.error, row.result = state, error, result
+            row.ended = None if state == "queued" else datetime.datetime.now(datetime.UTC)
+    return state == "queued"
+
+
+def _setup_of(database: Database, order: Order) -> Setup:
+    with database.session() as session:
+        revision = session.get(Revision, order["revision"])
+        if revision is None:
+            raise Problem("the setup it was asked of is gone.", "errand", "Load the page again.")
+        return parse_setup(revision.document)
+
+
+def _fits(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
+    """Hold every proxy that a body may have against its mesh."""
+    from zembrik.core.proxy.candidates import measure_candidates
+
+    fits = measure_candidates(order["body"], order["role"], order["proxy"], StoredAssets(database.settings), tell)
+    return {"fits": {kind: fit if isinstance(fit, str) else fit.plain() for kind, fit in fits.items()}}
+
+
+def _fit_all(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
+    """Find for every collider and rigid body the proxy that is recommended; copies are measured once."""
+    from zembrik.core.proxy.candidates import recommended
+
+    setup, assets = _setup_of(database, order), StoredAssets(database.settings)
+    resolved = resolve(setup).document["bodies"]
+    patch: list[Order] = []
+    counts: dict[str, int] = {}
+    wanted = [
+        (number, body)
+        for number, body in enumerate(setup.bodies)
+        if body.role in ("collider", "rigid")
+        and not (isinstance(body.mesh, FileMesh) and body.mesh.animated)
+        and not (body.motion and body.motion.ripple)
+    ]
+    for k, (number, body) in enumerate(wanted):
+        proxy = resolved[number]["proxy"]
+        one = fits_order(body, proxy)
+        with database.session() as session:
+            result = result_of(session, "fits", one)
+        if result is None:
+
+            def within(done: int, total: int, k: int = k) -> bool:
+                return tell(100 * k + 100 * done // total, 100 * len(wanted))
+
+            result = _fits(database, shot_id, one, within)
+            with database.session() as session:
+                remember(session, shot_id, "fits", one, result)
+        elif not tell(100 * k, 100 * len(wanted)):
+            raise Stopped
+        advice = recommended(fits_from(result), one["body"], body.role, proxy["kind"], assets)
+        if advice and advice[0] != proxy["kind"]:
+            patch.append({"op": "add", "path": f"/bodies/{number}/proxy", "value": {"kind": advice[0]}})
+            counts[advice[0]] = counts.get(advice[0], 0) + 1
+    if not patch:
+        return {"title": "All proxies", "patch": [], "words": "Every body has the proxy that is recommended for it."}
+    told = ", ".join(f"{n} × {kind}" for kind, n in sorted(counts.items()))
+    words = f"{len(patch)} of {len(wanted)} bodies get another proxy: {told}."
+    return {"title": "All proxies", "patch": patch, "words": words}
+
+
+def _way(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
+    """Work out a way to end the overlaps at the start."""
+    from zembrik.core.start.propose import propose
+
+    found = propose(
+        _setup_of(database, order), StoredAssets(database.settings), order["way"], order.get("frames", 12), tell
+    )
+    return {"title": found.way, "patch": found.patch, "words": found.words}
+
+
+def _probe(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
+    """Let the overlaps alone act for some frames."""
+    from zembrik.core.start.propose import probe_start
+
+    words = probe_start(_setup_of(database, order), StoredAssets(database.settings), tell)
+    return {"title": "Probe", "patch": [], "words": words}
+
+
+RUNS: dict[str, Run] = {"fits": _fits, "fit all": _fit_all, "way": _way, "probe": _probe}

@@ -1,0 +1,91 @@
+"""Errands from a page: asked for, watched, stopped; what they propose is applied as a revision."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import Response
+from sqlalchemy.orm import Session
+
+from zembrik.core.problem import Problem
+from zembrik.core.setup.resolve import resolve
+from zembrik.farm.queue import ERRAND
+from zembrik.library.errands import ask, ask_stop, fits_order, get_errand
+from zembrik.library.models import Errand, Shot
+from zembrik.library.shots import get_shot, head_setup
+from zembrik.web.pages.edits import apply_patch
+from zembrik.web.render import Db, Places, templates
+
+router = APIRouter()
+Text = Annotated[str, Form()]
+Whole = Annotated[int, Form()]
+
+
+@router.post("/shots/{shot_id}/errands")
+def send(
+    request: Request, db: Db, shot_id: int, kind: Text, body: Text = "", way: Text = "", frames: Whole = 12,
+    station: Text = "start",
+) -> Response:  # fmt: skip
+    """Have a worker do something long; the answer is what to watch it by."""
+    with db.session() as session:
+        shot = get_shot(session, shot_id)
+        order = _order(shot, kind, body, way, frames)
+        errand, new = ask(session, shot_id, kind, order)
+        number = errand.id
+    if new:
+        request.app.state.queue.add(ERRAND, number)
+    with db.session() as session:
+        return _shown(request, session, number, station, body)
+
+
+def _order(shot: Shot, kind: str, body: str, way: str, frames: int) -> dict[str, Any]:
+    assert shot.head is not None
+    if kind == "way":
+        return {"revision": shot.head.id, "way": way, "frames": frames}
+    if kind in ("probe", "fit all"):
+        return {"revision": shot.head.id}
+    if kind == "fits":
+        setup = head_setup(shot)
+        for number, one in enumerate(setup.bodies):
+            if one.name == body and one.role in ("collider", "rigid"):
+                return fits_order(one, resolve(setup).document["bodies"][number]["proxy"])
+        raise Problem(f"there is no collider or rigid body '{body[:80]}'.", "errand", "Load the page again.")
+    raise Problem(f"there is no errand '{kind[:40]}'.", "errand", "Load the page again.")
+
+
+@router.get("/errands/{number}")
+def watch(request: Request, db: Db, number: int, station: str = "start", body: str = "") -> Response:
+    """Return how far an errand is, or what it found."""
+    with db.session() as session:
+        return _shown(request, session, number, station, body)
+
+
+@router.post("/errands/{number}/stop")
+def stop(request: Request, db: Db, number: int, station: Text = "start", body: Text = "") -> Response:
+    """Stop an errand; nothing was changed by it."""
+    with db.session() as session:
+        ask_stop(session, number)
+        session.flush()
+        return _shown(request, session, number, station, body)
+
+
+@router.post("/shots/{shot_id}/apply-errand")
+def apply(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, errand: Whole, station: Text, body: Text = ""
+) -> Response:
+    """Make a revision of what an errand proposes; it must be about the setup as it stands."""
+    with db.session() as session:
+        head, held = get_shot(session, shot_id).head, get_errand(session, errand)
+        assert head is not None
+        if head.number != base or held.order.get("revision") != head.id or not held.result:
+            raise Problem("the setup has changed since this was worked out.", station, "Have it worked out again.")
+        patch, title = held.result["patch"], held.result["title"]
+    return apply_patch(request, db, places, shot_id, base, patch, title.lower(), station, body)
+
+
+def _shown(request: Request, session: Session, number: int, station: str, body: str) -> Response:
+    errand: Errand = get_errand(session, number)
+    head = get_shot(session, errand.shot_id).head
+    words = {"errand": errand, "head": head, "station": station, "body_name": body, "shot_id": errand.shot_id}
+    return templates.TemplateResponse(request, "errand.html", words)
