@@ -12,7 +12,7 @@ from zembrik.core.cache.reader import Cache
 from zembrik.farm.errands import run_errand
 from zembrik.farm.worker import run_bake
 from zembrik.library import bakes
-from zembrik.library.shots import get_shot
+from zembrik.library.shots import create_shot, get_shot
 from zembrik.web.app import make_app
 
 STATIONS = ["intake", "proxies", "start", "motion", "quality", "bake", "review", "deliver"]
@@ -449,6 +449,34 @@ def test_an_errand_is_done_once_stopped_at_once_and_taken_up_again(client, datab
     again = client.post(f"/shots/{shot}/errands", data=ask, headers=HX).text
     assert f"/errands/{number}?" not in again
     assert client.post(f"/shots/{shot}/errands", data={"kind": "magic"}, headers=HX).status_code == 404
+
+
+def test_a_proxy_kept_by_name_is_offered_in_every_shot_that_has_the_mesh(client, database, shot, sheet):
+    post(client, shot, "choose", path="/bodies/1/proxy", value='{"kind": "hulls", "most": 3}', body="ball")
+    kept = client.post(f"/shots/{shot}/keep-proxy", data={"number": 1, "name": "  three   <hulls> "}, headers=HX)
+    assert kept.status_code == 200 and "three &lt;hulls&gt;" in kept.text
+    assert client.post(f"/shots/{shot}/keep-proxy", data={"number": 1, "name": " "}, headers=HX).status_code == 422
+    assert client.post(f"/shots/{shot}/keep-proxy", data={"number": 0, "name": "x"}, headers=HX).status_code == 404
+    sheet["bodies"][1]["name"] = "globe"
+    sheet["bodies"][1]["place"]["translate"] = [0, 3, 0]
+    with database.session() as session:
+        other = create_shot(session, get_shot(session, shot).show, "T-020", "Another", sheet).id
+    page = client.get(f"/shots/{other}/proxies?body=globe", headers=HX).text
+    assert "three &lt;hulls&gt;" in page and "from T-010" in page
+    number = re.search(r"/kept-proxies/(\d+)/forget", page)[1]
+    gone = client.post(f"/kept-proxies/{number}/forget", data={"shot": other, "body": "globe"}, headers=HX)
+    assert gone.status_code == 200 and "three" not in gone.text
+
+
+def test_a_mesh_is_made_even_by_an_errand_and_its_pins_stay(client, database, shot):
+    post(client, shot, "choose", path="/bodies/0/pins", value='[{"points": {"numbers": [0, 16]}}]')
+    told = errand(client, database, shot, kind="even", body="sheet", spacing="50", station="intake")
+    assert "512 faces become" in told and "Apply it" in told
+    assert apply_errand(client, shot, told, 2, station="intake").status_code == 200
+    body = head(database, shot).document["bodies"][0]
+    assert body["mesh"]["file"].endswith("respaced.obj") and len(body["pins"][0]["points"]["numbers"]) == 2
+    refused = client.post(f"/shots/{shot}/errands", data={"kind": "even", "body": "sheet", "spacing": "x"}, headers=HX)
+    assert refused.status_code == 422 and "not a number" in refused.text
 
 
 def test_a_torn_cloth_is_told_on_review(client, database, shot):

@@ -11,7 +11,7 @@ from collections.abc import Callable
 from typing import Any
 
 from zembrik.core.problem import Problem
-from zembrik.core.setup.document import FileMesh, Setup, parse_setup
+from zembrik.core.setup.document import Body, FileMesh, Setup, parse_setup
 from zembrik.core.setup.resolve import resolve
 from zembrik.core.telling import Stopped, Tell
 from zembrik.library.database import Database
@@ -140,4 +140,23 @@ def _probe(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
     return {"title": "Probe", "patch": [], "words": words}
 
 
-RUNS: dict[str, Run] = {"fits": _fits, "fit all": _fit_all, "way": _way, "probe": _probe}
+def _even(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
+    """Make a body's mesh anew of even triangles; the file is kept, the old one too."""
+    from zembrik.core.setup.assets import load_mesh
+    from zembrik.library.intake import respaced_body
+
+    setup, assets = _setup_of(database, order), StoredAssets(database.settings)
+    number = next((k for k, b in enumerate(setup.bodies) if b.name == order["body"]), None)
+    if number is None:
+        raise Problem(f"there is no body '{order['body'][:80]}'.", "density", "Load the page again.")
+    tell(0, 0)
+    old = setup.bodies[number]
+    with database.session() as session:
+        body = respaced_body(session, database.settings, old, order["spacing_m"], even=True)
+    before, after = (len(load_mesh(b, assets).faces) for b in (old, Body.model_validate(body)))
+    words = f"{before:,} faces become {after:,} that are all about alike, {1e3 * order['spacing_m']:.4g} mm a side."
+    patch = [{"op": "replace", "path": f"/bodies/{number}", "value": body}]
+    return {"title": f"Even triangles for {old.name}", "patch": patch, "words": words}
+
+
+RUNS: dict[str, Run] = {"fits": _fits, "fit all": _fit_all, "way": _way, "probe": _probe, "even": _even}

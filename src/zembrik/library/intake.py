@@ -157,15 +157,18 @@ def mended_file(session: Session, settings: Settings, body: Body, kind: str) -> 
     return _made_from(session, settings, body, MENDS[kind][1](part.mesh), "mended", f"mend: {kind}")
 
 
-def respaced_body(session: Session, settings: Settings, body: Body, spacing_m: float) -> dict[str, Any]:
+def respaced_body(
+    session: Session, settings: Settings, body: Body, spacing_m: float, even: bool = False
+) -> dict[str, Any]:
     """Return a body, as a document, with its points about `spacing_m` apart where it stands; pins stay by position.
 
-    A sheet that is a shape gets other segments; every other mesh becomes a new file, whose parent is the old one.
+    A sheet that is a shape gets other segments; every other mesh, and any that is to become even, becomes a new
+    file, whose parent is the old one.
     """
     document = body.model_dump(mode="json", by_alias=True, exclude_unset=True)
     if not 0.0 < spacing_m <= 1e4:
         raise Problem("a spacing is more than nothing.", body.name, "Type one in millimetres.")
-    if isinstance(body.mesh, GridMesh):
+    if isinstance(body.mesh, GridMesh) and not even:
         along = [max(1, round(side * body.place.scale / spacing_m)) for side in body.mesh.size]
         if max(along) > 1000:
             raise Problem("a sheet has at most 1,000 segments a side.", body.name, "Choose a larger spacing.")
@@ -178,10 +181,11 @@ def respaced_body(session: Session, settings: Settings, body: Body, spacing_m: f
                 "its points move, and another spacing would lose that.", body.name, "Make it where it was made."
             )
         old = load_mesh(body, StoredAssets(settings))
-        new = respaced(old, spacing_m / body.place.scale, body.name)
-        document["mesh"] = _made_from(
-            session, settings, body, new, "respaced", f"spacing: {spacing_m * 1e3:.4g} mm", "m"
-        )
+        if even:
+            from zembrik.core.mesh.even import evened  # brings the compiler, which no page waits for
+        new = (evened if even else respaced)(old, spacing_m / body.place.scale, body.name)
+        made_by = f"{'even ' if even else ''}spacing: {spacing_m * 1e3:.4g} mm"
+        document["mesh"] = _made_from(session, settings, body, new, "respaced", made_by, "m")
     document.pop("form", None)  # it has the old points
     for pin in document.get("pins", []):
         if pin["points"].get("numbers") is not None:

@@ -142,3 +142,17 @@ class Errand(Base):
     error: Mapped[str] = mapped_column(Text, default="")
     created: Mapped[Moment] = mapped_column(server_default=func.now())
     ended: Mapped[Moment | None]
+
+
+class KeptProxy(Base):
+    """A proxy kept under a name for a mesh: any shot that has this mesh can use it."""
+
+    __tablename__ = "kept_proxy"
+    __table_args__ = (UniqueConstraint("mesh_key", "name"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    mesh_key: Mapped[str] = mapped_column(String(64))
+    name: Mapped[str] = mapped_column(String(120))
+    proxy: Mapped[dict[str, Any]]
+    shot_id: Mapped[int] = mapped_column(ForeignKey("shot.id"))  # where it was made
+    created: Mapped[Moment] = mapped_column(server_default=func.now())
+    shot: Mapped[Shot] = relationship()

@@ -30,6 +30,7 @@ from zembrik.library.bakes import ACTIVE, bakes_of, findings_of, progress_of, sh
 from zembrik.library.deliveries import deliveries_of
 from zembrik.library.errands import fits_order
 from zembrik.library.models import Bake, Shot
+from zembrik.library.proxies import kept_proxies
 from zembrik.library.settings import Settings
 from zembrik.library.shots import get_shot, head_setup
 from zembrik.library.store import StoredAssets
@@ -185,9 +186,11 @@ def _proxies(setup: Setup, resolved: Resolved, number: int | None, places: Setti
     if held is not None and number is not None:
         spots = [in_world(setup.bodies[number], chosen, at) for at in (held.gap_at, held.overhang_at)]
     many = sum(b.role in ("collider", "rigid") for b in setup.bodies)
+    kept = kept_proxies(words["session"], setup.bodies[number]) if number is not None else []
     return {
         "many": many,
         "measured": measured,
+        "kept": kept,
         "spots": spots,
         "rows": rows,
         "chosen": chosen,

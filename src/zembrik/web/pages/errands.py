@@ -14,6 +14,7 @@ from zembrik.farm.queue import ERRAND
 from zembrik.library.errands import ask, ask_stop, fits_order, get_errand
 from zembrik.library.models import Errand, Shot
 from zembrik.library.shots import get_shot, head_setup
+from zembrik.web.dials import from_shown
 from zembrik.web.pages.edits import apply_patch
 from zembrik.web.render import Db, Places, templates
 
@@ -25,12 +26,12 @@ Whole = Annotated[int, Form()]
 @router.post("/shots/{shot_id}/errands")
 def send(
     request: Request, db: Db, shot_id: int, kind: Text, body: Text = "", way: Text = "", frames: Whole = 12,
-    station: Text = "start",
+    spacing: Text = "", station: Text = "start",
 ) -> Response:  # fmt: skip
     """Have a worker do something long; the answer is what to watch it by."""
     with db.session() as session:
         shot = get_shot(session, shot_id)
-        order = _order(shot, kind, body, way, frames)
+        order = _order(shot, kind, body, way, frames, spacing)
         errand, new = ask(session, shot_id, kind, order)
         number = errand.id
     if new:
@@ -39,8 +40,10 @@ def send(
         return _shown(request, session, number, station, body)
 
 
-def _order(shot: Shot, kind: str, body: str, way: str, frames: int) -> dict[str, Any]:
+def _order(shot: Shot, kind: str, body: str, way: str, frames: int, spacing: str) -> dict[str, Any]:
     assert shot.head is not None
+    if kind == "even":
+        return {"revision": shot.head.id, "body": body, "spacing_m": from_shown("spacing", spacing) / 1e3}
     if kind == "way":
         return {"revision": shot.head.id, "way": way, "frames": frames}
     if kind in ("probe", "fit all"):

@@ -13,11 +13,14 @@ from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import load_mesh
 from zembrik.core.setup.document import Body, FileMesh
+from zembrik.core.setup.resolve import resolve
 from zembrik.library.bakes import seconds_a_point
 from zembrik.library.intake import mended_file, respaced_body
+from zembrik.library.proxies import get_kept, keep_proxy
 from zembrik.library.shots import Patch, get_shot, head_setup
 from zembrik.library.store import StoredAssets
 from zembrik.web.dials import from_shown
+from zembrik.web.pages.bench import render_bench
 from zembrik.web.pages.edits import apply_patch
 from zembrik.web.render import Db, Places, templates
 
@@ -121,3 +124,29 @@ def _named(bodies: list[Body], name: str) -> tuple[int, Body]:
         if body.name == name:
             return number, body
     raise Problem(f"there is no body '{name[:80]}'.", "audit", "Load the page again.")
+
+
+@router.post("/shots/{shot_id}/keep-proxy")
+def keep_one(
+    request: Request, db: Db, places: Places, shot_id: int, number: Whole, name: Text = "", station: Text = "proxies",
+) -> Response:  # fmt: skip
+    """Keep a body's proxy under a name, for every shot that has its mesh."""
+    with db.session() as session:
+        setup = head_setup(get_shot(session, shot_id))
+        if not 0 <= number < len(setup.bodies) or setup.bodies[number].role not in ("collider", "rigid"):
+            raise Problem("there is no such collider or rigid body.", "proxies", "Load the page again.")
+        body = setup.bodies[number]
+        proxy = dict(resolve(setup).document["bodies"][number]["proxy"])
+        keep_proxy(session, shot_id, body, proxy, name)
+        return render_bench(request, session, places, shot_id, station, body.name)
+
+
+@router.post("/kept-proxies/{kept}/forget")
+def forget_one(
+    request: Request, db: Db, places: Places, kept: int, shot: Whole, station: Text = "proxies", body: Text = ""
+) -> Response:
+    """Keep a proxy no longer; bodies that have it go on having it."""
+    with db.session() as session:
+        session.delete(get_kept(session, kept))
+        session.flush()
+        return render_bench(request, session, places, shot, station, body)
