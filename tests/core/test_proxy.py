@@ -96,3 +96,13 @@ def test_the_recommended_proxy_is_the_fastest_that_is_near_enough():
     assert recommend(ring, "collider", 1.2)[0] == "surface"
     kind, why = recommend(ring, "rigid", 1.2)
     assert kind == "surface" and "hollows" in why
+
+
+@pytest.mark.parametrize("keep", [0.3, 0.05, 0.01])
+def test_a_reduced_open_sheet_keeps_its_corners_and_its_area(keep):
+    """Within a flat sheet no move costs the quadrics anything: without a hold its corners were cut off by 0.4 m."""
+    sheet = shapes.grid((2.0, 2.0), (40, 40))
+    few = reduced(sheet, keep)
+    assert len(few.faces) <= 1.1 * keep * len(sheet.faces)
+    np.testing.assert_allclose(few.bounds, sheet.bounds, atol=1e-6)
+    assert few.face_areas.sum() == pytest.approx(4.0, rel=1e-6) and (few.edge_use <= 2).all()

@@ -9,9 +9,11 @@ import pytest
 from fastapi.testclient import TestClient
 
 from zembrik.core.cache.reader import Cache
+from zembrik.core.mesh import shapes
 from zembrik.farm.errands import run_errand
 from zembrik.farm.worker import run_bake
 from zembrik.library import bakes
+from zembrik.library.demo_shot import obj_bytes
 from zembrik.library.shots import create_shot, get_shot
 from zembrik.web.app import make_app
 
@@ -477,6 +479,49 @@ def test_a_mesh_is_made_even_by_an_errand_and_its_pins_stay(client, database, sh
     assert body["mesh"]["file"].endswith("respaced.obj") and len(body["pins"][0]["points"]["numbers"]) == 2
     refused = client.post(f"/shots/{shot}/errands", data={"kind": "even", "body": "sheet", "spacing": "x"}, headers=HX)
     assert refused.status_code == 422 and "not a number" in refused.text
+
+
+def test_a_render_mesh_is_carried_shown_and_let_go_without_a_new_bake(client, database, baked_shot):
+    """A box over the sheet goes with it: its points come with the frames, and the bake stays true."""
+    shot, number = baked_shot
+    box = shapes.box((0.4, 0.1, 0.4), 2)
+    data = obj_bytes(box.moved(box.points + np.array([0.1, 1.1, 0.0])), "box")
+    files = [("file", ("padded.obj", data))]
+    shown = client.post(f"/shots/{shot}/upload", data={"station": "intake"}, files=files, headers=HX).text
+    reference = re.search(r'"reference": "([^"]+)"', shown.replace("&#34;", '"'))[1]
+    post(client, shot, "take", reference=reference, unit="m", up_axis="y", part="", station="intake")
+    assert "Carry it" in client.get(f"/shots/{shot}/intake?body=sheet", headers=HX).text
+    refused = post(client, shot, "carry", base=2, number=1, other="padded", station="intake")
+    assert refused.status_code == 422 and "is not simulated" in refused.text
+    assert "more than a mesh" in post(client, shot, "carry", base=2, number=0, other="ball").text
+    done = post(client, shot, "carry", base=2, number=0, other="padded", station="intake")
+    assert done.status_code == 200 and "Carries padded.obj" in done.text
+    assert client.get(f"/shots/{shot}/status.json").json()["bake"]["stale"] == []
+    plain, more = (
+        np.frombuffer(client.get(f"/bakes/{number}/frames.bin?first=1&carried={c}").content, "<f4").reshape(-1, 3)
+        for c in (0, 1)
+    )
+    assert (more[: len(plain)] == plain).all()
+    np.testing.assert_allclose(more[len(plain) :], box.points + np.array([0.1, 1.1, 0.0]), atol=2e-5)
+    gone = post(client, shot, "carry", base=3, number=0, station="intake")
+    assert gone.status_code == 200
+    back = head(database, shot).document["bodies"][2]
+    assert back["name"] == "sheet render" and back["role"] == "left out" if "role" in back else True
+    scene = client.get(f"/shots/{shot}/scene.bin").content
+    names = [b["name"] for b in json.loads(scene[4 : 4 + int.from_bytes(scene[:4], "little")])["bodies"]]
+    assert names == ["sheet", "ball", "sheet render"]
+
+
+def test_a_proxy_of_a_rippling_ground_is_measured_over_all_frames(client, database, shot):
+    ripple = '{"ripple": {"height": 0.1, "length": 0.5, "rate": 1}}'
+    refused = post(client, shot, "choose", path="/bodies/1/motion", value=ripple, body="ball")
+    assert refused.status_code == 422 and "reduced" in refused.text  # a ball cannot follow waves
+    post(client, shot, "choose", path="/bodies/1/proxy", value='{"kind": "reduced", "keep": 0.3}', body="ball")
+    post(client, shot, "choose", base=2, path="/bodies/1/motion", value=ripple, body="ball")
+    page = client.get(f"/shots/{shot}/proxies?body=ball", headers=HX).text
+    assert "Measure every frame" in page and ">hull<" not in page
+    told = errand(client, database, shot, kind="over frames", body="ball", station="proxies")
+    assert "At most" in told and "polyline" in told
 
 
 def test_a_torn_cloth_is_told_on_review(client, database, shot):

@@ -11,7 +11,7 @@ from collections.abc import Callable
 from typing import Any
 
 from zembrik.core.problem import Problem
-from zembrik.core.setup.document import Body, FileMesh, Setup, parse_setup
+from zembrik.core.setup.document import Body, Setup, parse_setup
 from zembrik.core.setup.resolve import resolve
 from zembrik.core.telling import Stopped, Tell
 from zembrik.library.database import Database
@@ -77,7 +77,7 @@ def _fits(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
     """Hold every proxy that a body may have against its mesh."""
     from zembrik.core.proxy.candidates import measure_candidates
 
-    fits = measure_candidates(order["body"], order["role"], order["proxy"], StoredAssets(database.settings), tell)
+    fits = measure_candidates(order["body"], order["kinds"], order["proxy"], StoredAssets(database.settings), tell)
     return {"fits": {kind: fit if isinstance(fit, str) else fit.plain() for kind, fit in fits.items()}}
 
 
@@ -89,13 +89,7 @@ def _fit_all(database: Database, shot_id: int, order: Order, tell: Tell) -> Orde
     resolved = resolve(setup).document["bodies"]
     patch: list[Order] = []
     counts: dict[str, int] = {}
-    wanted = [
-        (number, body)
-        for number, body in enumerate(setup.bodies)
-        if body.role in ("collider", "rigid")
-        and not (isinstance(body.mesh, FileMesh) and body.mesh.animated)
-        and not (body.motion and body.motion.ripple)
-    ]
+    wanted = [(number, body) for number, body in enumerate(setup.bodies) if body.role in ("collider", "rigid")]
     for k, (number, body) in enumerate(wanted):
         proxy = resolved[number]["proxy"]
         one = fits_order(body, proxy)
@@ -146,9 +140,7 @@ def _even(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
     from zembrik.library.intake import respaced_body
 
     setup, assets = _setup_of(database, order), StoredAssets(database.settings)
-    number = next((k for k, b in enumerate(setup.bodies) if b.name == order["body"]), None)
-    if number is None:
-        raise Problem(f"there is no body '{order['body'][:80]}'.", "density", "Load the page again.")
+    number = _number_of(setup, order)
     tell(0, 0)
     old = setup.bodies[number]
     with database.session() as session:
@@ -159,4 +151,26 @@ def _even(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
     return {"title": f"Even triangles for {old.name}", "patch": patch, "words": words}
 
 
-RUNS: dict[str, Run] = {"fits": _fits, "fit all": _fit_all, "way": _way, "probe": _probe, "even": _even}
+def _over_frames(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
+    """Hold a proxy that follows a changing mesh against it at every frame."""
+    from zembrik.core.proxy.over_frames import fit_over_frames
+
+    setup = _setup_of(database, order)
+    number = _number_of(setup, order)
+    proxy = resolve(setup).document["bodies"][number]["proxy"]
+    assets = StoredAssets(database.settings)
+    found = fit_over_frames(setup.bodies[number], proxy, setup.frames, setup.fps, assets, tell)
+    figures = {"frames": found.frames.tolist(), "gap_m": found.gap_m.tolist(), "overhang_m": found.overhang_m.tolist()}
+    return {"title": "Over all frames", "patch": [], "worst": found.worst, "at": found.at.tolist(), **figures}
+
+
+def _number_of(setup: Setup, order: Order) -> int:
+    for number, body in enumerate(setup.bodies):
+        if body.name == order["body"]:
+            return number
+    raise Problem(f"there is no body '{order['body'][:80]}'.", "errand", "Load the page again.")
+
+
+RUNS: dict[str, Run] = {
+    "fits": _fits, "fit all": _fit_all, "over frames": _over_frames, "way": _way, "probe": _probe, "even": _even,
+}  # fmt: skip

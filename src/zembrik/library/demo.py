@@ -27,7 +27,9 @@ def fill(database: Database, settings: Settings) -> list[int]:
             document = copy.deepcopy(shot.setup)
             names = {name: take_in(session, settings, name, data)[0] for name, data in shot.files.items()}
             for body in document["bodies"]:
-                if "file" in body["mesh"]:
-                    body["mesh"]["file"] = names[body["mesh"]["file"]]
+                held = [body["mesh"], body.get("render", {}).get("mesh", {})]
+                for mesh in held:
+                    if "file" in mesh:
+                        mesh["file"] = names[mesh["file"]]
             numbers.append(create_shot(session, show, shot.code, shot.title, document).id)
         return numbers

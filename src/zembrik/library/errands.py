@@ -14,6 +14,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from zembrik.core.problem import Problem
+from zembrik.core.proxy.words import kinds_for
 from zembrik.core.setup.document import Body, Place
 from zembrik.library.models import Errand
 
@@ -85,7 +86,8 @@ def fits_order(body: Body, proxy: Order) -> Order:
     rotate = body.place.rotate if body.role == "collider" else (0.0, 0.0, 0.0)
     bare = Body(name="body", mesh=body.mesh, place=Place(scale=body.place.scale, rotate=rotate))
     dials = {k: v for k, v in proxy.items() if k not in ("kind", "sides")}
-    return {"body": bare.model_dump(mode="json", exclude_unset=True), "role": body.role, "proxy": dials}
+    plain = bare.model_dump(mode="json", exclude_unset=True)
+    return {"body": plain, "role": body.role, "kinds": kinds_for(body.role, body.changes_form), "proxy": dials}
 
 
 def fits_from(result: Order) -> dict[str, Fit | str]:

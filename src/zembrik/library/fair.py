@@ -85,6 +85,7 @@ def quilt() -> DemoShot:
             "name": "quilt",
             "role": "cloth",
             "mesh": {"file": "quilt.obj", "unit": "cm", "up_axis": "z"},
+            "render": {"mesh": {"file": "quilt-padded.obj", "unit": "cm", "up_axis": "z"}},
             "place": {"translate": [0.1, 1.15, 0.1], "rotate": [5.0, 20.0, -4.0]},
             "material": {"preset": "wool felt"},
         }
@@ -108,7 +109,9 @@ def quilt() -> DemoShot:
         "quality": {"profile": "daily", "substeps": 40},
     }
     # The quilt comes from an application that works in centimetres with Z up.
-    return DemoShot("WF-020", "Quilt over the bales", setup, {"quilt.obj": obj_bytes(_as_cm_z_up(sheet), "quilt")})
+    meshes = {"quilt.obj": sheet, "quilt-padded.obj": _padded(2.3, 2.0, 10, 9)}
+    files = {name: obj_bytes(_as_cm_z_up(mesh), name.split(".")[0]) for name, mesh in meshes.items()}
+    return DemoShot("WF-020", "Quilt over the bales", setup, files)
 
 
 def loaf() -> DemoShot:
@@ -196,6 +199,25 @@ def _loaf_mesh() -> TriMesh:
     points = np.stack([0.20 * x, 0.075 * np.where(y > 0, y * bulge, 0.4 * y), 0.085 * z * bulge], axis=1)
     points[:, 1] -= points[:, 1].min()
     return ball.moved(points)
+
+
+def _padded(width_m: float, depth_m: float, across: int, along: int) -> TriMesh:
+    """Return a closed quilt, stitched into across × along cushions that rise 24 mm over a sheet at y = 0."""
+    sheet = shapes.grid((width_m, depth_m), (8 * across, 8 * along))
+    x, _, z = sheet.points.T
+    puff = np.abs(np.sin(np.pi * across * (x / width_m + 0.5)) * np.sin(np.pi * along * (z / depth_m + 0.5)))
+    count = len(sheet.points)
+    top = np.stack([x, 0.003 + 0.021 * np.sqrt(puff), z], axis=1)
+    below = np.stack([x, np.full(count, -0.002), z], axis=1)
+    rim = sheet.edges[sheet.edge_use == 1]
+    # The faces along the rim go the other way than the sheet's, so that all look outwards.
+    directed = sheet.faces[:, [[0, 1], [1, 2], [2, 0]]].reshape(-1, 2)
+    keys = {(int(a), int(b)) for a, b in rim}
+    border = np.array([(a, b) for a, b in directed.tolist() if (min(a, b), max(a, b)) in keys])
+    a, b = border.T
+    sides = np.concatenate([np.stack([b, a, a + count], 1), np.stack([b, a + count, b + count], 1)])
+    faces = np.concatenate([sheet.faces, sheet.faces[:, ::-1] + count, sides]).astype(np.int32)
+    return TriMesh(np.concatenate([top, below]), faces)
 
 
 def _as_cm_z_up(mesh: TriMesh) -> TriMesh:

@@ -212,3 +212,19 @@ def closest_places(tree: Tree, points: NDArray[np.float64]) -> NDArray[np.float6
     places = np.empty((len(points), 3))
     _fill_places(tree, np.ascontiguousarray(points, dtype=np.float64), places)
     return places
+
+
+@parallel_kernel
+def _fill_faces(tree, points, face, places):  # type: ignore[no-untyped-def]
+    for i in numba.prange(len(points)):
+        px, py, pz = points[i, 0], points[i, 1], points[i, 2]
+        _, f, _, x, y, z = closest_in_nodes(tree.low, tree.high, tree.span, tree.corners, 0, 0, px, py, pz)
+        face[i] = tree.face[f]
+        places[i, 0], places[i, 1], places[i, 2] = x, y, z
+
+
+def closest_faces(tree: Tree, points: NDArray[np.float64]) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+    """Return the mesh's faces (n,) that are closest to points (n, 3), and the places (n, 3) on them, metres."""
+    face, places = np.empty(len(points), dtype=np.int64), np.empty((len(points), 3))
+    _fill_faces(tree, np.ascontiguousarray(points, dtype=np.float64), face, places)
+    return face, places

@@ -8,7 +8,6 @@ import numpy as np
 
 from zembrik.core.problem import Problem
 from zembrik.core.proxy.measure import Fit, measure_fit, recommend
-from zembrik.core.proxy.words import kinds_for
 from zembrik.core.setup.assets import Assets, placed_mesh
 from zembrik.core.setup.document import Body, Place
 from zembrik.core.solver.colliders import proxy_shapes
@@ -18,13 +17,13 @@ FINE = 100  # steps that one kind counts for when it is told how far it is
 
 
 def measure_candidates(
-    bare: dict[str, Any], role: str, proxy: dict[str, Any], assets: Assets, tell: Tell = silent
+    bare: dict[str, Any], kinds: list[str], proxy: dict[str, Any], assets: Assets, tell: Tell = silent
 ) -> dict[str, Fit | str]:
     """Return for each kind its fit, or why it cannot be; in the body's own axes, but for a plane.
 
     Args:
         bare: the body as JSON, not moved; a collider may be turned, which only a plane looks at.
-        role: "collider" or "rigid". proxy: resolved, for its dials.
+        kinds: to be measured, see `words.kinds_for`. proxy: resolved, for its dials.
         assets: the meshes. tell: is told how far it is.
 
     Raises:
@@ -33,7 +32,6 @@ def measure_candidates(
     """
     turned = Body.model_validate(bare)
     own = turned.model_copy(update={"place": Place(scale=turned.place.scale)})
-    kinds = kinds_for(role)
     fits: dict[str, Fit | str] = {}
     for k, kind in enumerate(kinds):
         step(tell, k * FINE, len(kinds) * FINE)

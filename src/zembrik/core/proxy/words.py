@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+CARRIED_PROXIES = ("reduced", "shell", "surface")  # meshes, which can be bound to one that changes its form
 PROXY_WORDS = {
     "plane": "an endless flat side",
     "ball": "a ball around the mesh",
@@ -15,6 +16,8 @@ PROXY_WORDS = {
 }
 
 
-def kinds_for(role: str) -> list[str]:
-    """Return the kinds of proxy that a body in a role may have."""
+def kinds_for(role: str, changes_form: bool = False) -> list[str]:
+    """Return the kinds of proxy that a body in a role may have; one that changes its form needs what can follow it."""
+    if changes_form:
+        return list(CARRIED_PROXIES)
     return [kind for kind in PROXY_WORDS if kind != "plane" or role == "collider"]

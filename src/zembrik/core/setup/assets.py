@@ -168,3 +168,13 @@ def start_mesh(body: Body, assets: Assets) -> TriMesh:
             "Its mesh was changed since: let it begin as its mesh is, on Start.",
         )  # fmt: skip
     return mesh.moved(to_si(form.points, body.form.unit, body.form.up_axis))
+
+
+def render_mesh(body: Body, assets: Assets) -> TriMesh | None:
+    """Return the mesh that a body carries, where it stands at the start, metres; None for a body that carries none."""
+    if body.render is None:
+        return None
+    held, place = body.render.mesh, body.render.place
+    parsed = file_part(held, assets).mesh
+    points = to_si(parsed.points, held.unit, held.up_axis) * place.scale
+    return parsed.moved(place_points(body, points @ turn_matrix(place.rotate).T + np.asarray(place.translate)))

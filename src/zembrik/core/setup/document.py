@@ -24,6 +24,7 @@ from pydantic import (
 )
 
 from zembrik.core.problem import Problem
+from zembrik.core.proxy.words import CARRIED_PROXIES
 from zembrik.core.setup.materials import PRESETS, SIMULATED, dials_of
 from zembrik.core.units import LengthUnit, UpAxis
 
@@ -292,7 +293,7 @@ class Motion(Part):
     rotate: VectorKeys | None = dial(
         None, "°", "Turns about X, Y, Z through its origin, over frames; more than a full turn is fine."
     )
-    ripple: RippleMotion | None = Field(None, description="Of a collider with its exact surface: waves over it.")
+    ripple: RippleMotion | None = Field(None, description="Of a collider: waves over its surface.")
 
 
 class Proxy(Part):
@@ -340,6 +341,20 @@ class Pin(Part):
     follow: str | None = Field(None, max_length=120, description="The body whose motion the points follow.")
 
 
+class Render(Part):
+    """The detailed mesh that a body carries along; no bake depends on it."""
+
+    mesh: FileMesh
+    place: Place = Field(default=Place(), description="Where it stands, as seen from the body's own mesh.")
+
+    @field_validator("mesh")
+    @classmethod
+    def _keeps_form(cls, mesh: FileMesh) -> FileMesh:
+        if mesh.animated:
+            raise ValueError("a render mesh goes with its body and cannot move as its file has it")
+        return mesh
+
+
 class Body(Part):
     """An object in the shot."""
 
@@ -353,6 +368,7 @@ class Body(Part):
         default=None,
         description="Of a cloth: the form it begins in, in world space; a file with the same points as its mesh.",
     )
+    render: Render | None = Field(default=None, description="The detailed mesh that the body carries.")
     material: Material | None = None
     thickness: float | None = dial(
         None, "m", "Room kept free on each side; both bodies' rooms add up in contact.", "", ge=0, le=1
@@ -414,15 +430,22 @@ class Body(Part):
         animated = isinstance(self.mesh, FileMesh) and self.mesh.animated
         if animated and role in SIMULATED:
             raise ValueError(f"a body with the role {role} cannot move as its file has it; make it a collider")
-        if animated and self.proxy and self.proxy.kind != "surface":
-            raise ValueError("a collider that changes its form is touched as its exact surface: give it that proxy")
+        if self.changes_form and self.proxy and self.proxy.kind not in CARRIED_PROXIES:
+            raise ValueError(
+                "a collider that changes its form is touched as its surface, reduced or wrapped: give it the proxy "
+                f"{', '.join(CARRIED_PROXIES[:-1])} or {CARRIED_PROXIES[-1]}"
+            )
         if animated and self.motion and self.motion.ripple:
             raise ValueError("a collider's form comes from its file or from a ripple, not from both")
-        if self.motion and self.motion.ripple and self.proxy and self.proxy.kind != "surface":
-            raise ValueError("a collider that ripples is touched as its exact surface: give it the proxy surface")
         if role == "rigid" and self.proxy and self.proxy.kind == "plane":
             raise ValueError("an endless plane cannot be a rigid body's proxy")
         return self
+
+    @property
+    def changes_form(self) -> bool:
+        """Whether it moves other than as a whole, by its file or a ripple."""
+        animated = isinstance(self.mesh, FileMesh) and self.mesh.animated
+        return animated or bool(self.motion and self.motion.ripple)
 
 
 class Joint(Part):

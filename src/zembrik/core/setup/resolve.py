@@ -150,6 +150,7 @@ def setup_hash(setup: Setup, mesh_hash: Callable[[str], str]) -> str:
     for body in document["bodies"]:
         if body["role"] == "left out" and body["name"] not in followed:
             continue
+        body.pop("render", None)  # it is carried afterwards
         if "file" in body["mesh"]:
             body["mesh"]["file"] = mesh_hash(body["mesh"]["file"])
         if body.get("form"):

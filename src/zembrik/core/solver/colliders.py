@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from zembrik.core.distance.build import Shape, build_fields
 from zembrik.core.distance.field import Fields
 from zembrik.core.mesh.trimesh import TriMesh
+from zembrik.core.motion.carried import Carried
 from zembrik.core.motion.deform import Deform
 from zembrik.core.motion.rigid import Mover
 from zembrik.core.motion.ripple import Ripple
@@ -214,9 +215,12 @@ def build_colliders(
         for shape in proxy_shapes(body, values["proxy"], mesh):
             mover = mover_of_body(body, values["motion"], setup.fps, assets)
             if isinstance(mover, Ripple | Deform):
-                forms[len(shapes)] = mover, mesh
-                form = mover.points_at(mesh.points, setup.frames[0] - setup.preroll)
-                shape = Shape("surface", mesh=mesh.moved(form))
+                assert shape.mesh is not None
+                if shape.mesh is not mesh:  # fewer faces, or a wrap: bound to the mesh, so that it takes on its forms
+                    mover = Carried(mover, mesh, shape.mesh, body.name)
+                forms[len(shapes)] = mover, shape.mesh
+                form = mover.points_at(shape.mesh.points, setup.frames[0] - setup.preroll)
+                shape = Shape("surface", mesh=shape.mesh.moved(form))
             elif mover is not None:
                 movers.append((len(shapes), mover))
             shapes.append(shape)

@@ -156,7 +156,14 @@ def _intake(setup: Setup, resolved: Resolved, number: int | None, places: Settin
         fall = (2 * facts["size"][1] / gravity) ** 0.5 * setup.fps
         facts = facts | {"people": max(facts["size"]) / 1.75, "fall": fall}
     place = [dial(resolved, f"/bodies/{number}/place/scale")]
-    return {"facts": facts, **taking, "dials": place, "is_file": isinstance(body.mesh, FileMesh)}
+    carriable = [
+        b.name for b in setup.bodies
+        if b.role == "left out" and isinstance(b.mesh, FileMesh) and not b.mesh.animated and b.name != body.name
+    ]  # fmt: skip
+    return {
+        "facts": facts, **taking, "dials": place, "is_file": isinstance(body.mesh, FileMesh),
+        "carriable": carriable if body.role in SIMULATED else [],
+    }  # fmt: skip
 
 
 def _proxies(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:

@@ -16,7 +16,7 @@ from zembrik.library.models import Errand, Shot
 from zembrik.library.shots import get_shot, head_setup
 from zembrik.web.dials import from_shown
 from zembrik.web.pages.edits import apply_patch
-from zembrik.web.render import Db, Places, templates
+from zembrik.web.render import Db, Places, Words, templates
 
 router = APIRouter()
 Text = Annotated[str, Form()]
@@ -46,6 +46,8 @@ def _order(shot: Shot, kind: str, body: str, way: str, frames: int, spacing: str
         return {"revision": shot.head.id, "body": body, "spacing_m": from_shown("spacing", spacing) / 1e3}
     if kind == "way":
         return {"revision": shot.head.id, "way": way, "frames": frames}
+    if kind == "over frames":
+        return {"revision": shot.head.id, "body": body}
     if kind in ("probe", "fit all"):
         return {"revision": shot.head.id}
     if kind == "fits":
@@ -90,5 +92,21 @@ def apply(
 def _shown(request: Request, session: Session, number: int, station: str, body: str) -> Response:
     errand: Errand = get_errand(session, number)
     head = get_shot(session, errand.shot_id).head
-    words = {"errand": errand, "head": head, "station": station, "body_name": body, "shot_id": errand.shot_id}
+    words: Words = {"errand": errand, "head": head, "station": station, "body_name": body, "shot_id": errand.shot_id}
+    if errand.kind == "over frames" and errand.result:
+        words |= _plot(errand.result)
     return templates.TemplateResponse(request, "errand.html", words)
+
+
+def _plot(result: Words) -> Words:
+    """Return gap and overhang over frames as the points of two SVG lines, 300 by 60, and the largest of both, mm."""
+    frames = result["frames"]
+    top = max(*result["gap_m"], *result["overhang_m"], 1e-9)
+    across = 300 / max(frames[-1] - frames[0], 1)
+    lines = {
+        name: " ".join(
+            f"{(f - frames[0]) * across:.1f},{57 - 54 * v / top:.1f}" for f, v in zip(frames, result[name], strict=True)
+        )
+        for name in ("gap_m", "overhang_m")
+    }
+    return {"lines": lines, "top_mm": 1e3 * top}

@@ -8,7 +8,7 @@ import numpy as np
 from sqlalchemy.orm import Session
 
 from zembrik.core.problem import Problem
-from zembrik.core.proxy.words import PROXY_WORDS, kinds_for
+from zembrik.core.proxy.words import PROXY_WORDS
 from zembrik.core.setup.document import Body
 from zembrik.core.units import turn_matrix
 from zembrik.library.errands import fits_from, result_of
@@ -29,7 +29,7 @@ def known_fits(session: Session, order: Words) -> dict[str, Fit | str] | None:
 def rows_of(order: Words, fits: dict[str, Fit | str] | None) -> list[Words]:
     """Return a row for every kind of proxy that the body may have, with its fit where that is known."""
     held = fits or {}
-    return [{"kind": kind, "text": PROXY_WORDS[kind], "fit": held.get(kind)} for kind in kinds_for(order["role"])]
+    return [{"kind": kind, "text": PROXY_WORDS[kind], "fit": held.get(kind)} for kind in order["kinds"]]
 
 
 def in_world(body: Body, kind: str, at: Any) -> list[float]:

@@ -17,6 +17,7 @@ from zembrik.core.setup.resolve import resolve
 from zembrik.library.bakes import seconds_a_point
 from zembrik.library.intake import mended_file, respaced_body
 from zembrik.library.proxies import get_kept, keep_proxy
+from zembrik.library.render_meshes import carry_patch, let_go_patch
 from zembrik.library.shots import Patch, get_shot, head_setup
 from zembrik.library.store import StoredAssets
 from zembrik.web.dials import from_shown
@@ -150,3 +151,20 @@ def forget_one(
         session.delete(get_kept(session, kept))
         session.flush()
         return render_bench(request, session, places, shot, station, body)
+
+
+@router.post("/shots/{shot_id}/carry")
+def carry_mesh(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, other: Text = "",
+    station: Text = "intake",
+) -> Response:  # fmt: skip
+    """Make a body carry the mesh of another body, or with no name let go of what it carries."""
+    with db.session() as session:
+        setup = head_setup(get_shot(session, shot_id))
+    if not 0 <= number < len(setup.bodies):
+        raise Problem("there is no such body.", "intake", "Load the page again.")
+    name = setup.bodies[number].name
+    with_other = _named(list(setup.bodies), other)[0] if other else None
+    patch = let_go_patch(setup, number) if with_other is None else carry_patch(setup, number, with_other)
+    words = f"{name} carries {other}" if other else f"{name} carries no mesh"
+    return apply_patch(request, db, places, shot_id, base, patch, words, station, name)

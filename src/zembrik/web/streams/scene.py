@@ -10,9 +10,11 @@ from fastapi.responses import Response
 
 from zembrik.core.cache.reader import Cache
 from zembrik.core.problem import Problem
-from zembrik.core.setup.assets import mover_of_body, placed_mesh, start_mesh
+from zembrik.core.setup.assets import mover_of_body, placed_mesh, render_mesh, start_mesh
+from zembrik.core.setup.document import Body
 from zembrik.core.setup.resolve import resolve
 from zembrik.library.bakes import cache_path, findings_of, get_bake
+from zembrik.library.render_meshes import binding_of, carried_bodies
 from zembrik.library.shots import get_shot, head_setup
 from zembrik.library.store import StoredAssets
 from zembrik.web.render import Db, Places
@@ -48,6 +50,8 @@ def scene(request: Request, db: Db, places: Places, shot_id: int) -> Response:
             mesh = placed_mesh(body, assets)
             began = start_mesh(body, assets).points
             entry |= {"points": pack.add(began, "<f4"), "faces": pack.add(mesh.faces, "<u4")}
+            if body.render is not None:
+                entry["render"] = _render(pack, body, began, assets)
             if body.role in ("collider", "rigid"):
                 proxy = resolved.document["bodies"][number]["proxy"]
                 kind, drawn = proxy["kind"], outline(proxy_shapes(body, proxy, mesh), mesh)
@@ -87,12 +91,28 @@ def scene(request: Request, db: Db, places: Places, shot_id: int) -> Response:
     return Response(pack.bytes(document), media_type=BINARY, headers={"ETag": tag, "Cache-Control": "no-cache"})
 
 
+def _render(pack: Pack, body: Body, began: np.ndarray, assets: StoredAssets) -> dict[str, Any]:
+    """Add the mesh that a body carries, as it is at the start."""
+    from zembrik.core.mesh.carry import carry  # see `app._warm_up`
+
+    detailed = render_mesh(body, assets)
+    assert detailed is not None
+    points = detailed.points if body.role == "rigid" else carry(binding_of(body, assets), began)
+    return {"points": pack.add(points, "<f4"), "faces": pack.add(detailed.faces, "<u4")}
+
+
 @router.get("/bakes/{bake_id}/mesh.bin")
-def baked_mesh(db: Db, places: Places, bake_id: int) -> Response:
-    """Return the faces of the bodies in a cache, and how many points each has."""
+def baked_mesh(db: Db, places: Places, bake_id: int, carried: bool = False) -> Response:
+    """Return the faces of the bodies in a cache, and how many points each has; if asked, also of what they carry."""
     with db.session() as session:
-        cache = Cache(cache_path(places, get_bake(session, bake_id)))
+        bake = get_bake(session, bake_id)
+        cache, setup = Cache(cache_path(places, bake)), head_setup(get_shot(session, bake.shot_id))
     pack, bodies = Pack(), []
     for number, (name, count) in enumerate(zip(cache.names, cache.point_counts, strict=True)):
         bodies.append({"name": name, "count": count, "faces": pack.add(cache.faces(number), "<u4")})
+    for _, body in carried_bodies(cache, setup) if carried else []:
+        detailed = render_mesh(body, StoredAssets(places))
+        assert detailed is not None
+        faces = pack.add(detailed.faces, "<u4")
+        bodies.append({"name": body.name, "count": len(detailed.points), "faces": faces, "render": True})
     return Response(pack.bytes({"bodies": bodies}), media_type=BINARY)

@@ -24,10 +24,21 @@ async function loadScene(fit) {
   const pack = await fetchPack(`/shots/${shot}/scene.bin`);
   state.revision = pack.head.revision;
   view.setScene(pack);
-  if (state.frames) for (const b of state.frames.bodies) view.setFaces(b.name, b.faces);
+  takeFaces();
+  document.querySelector('[data-toggle="render"]').hidden = !view.carries();
   view.select(document.querySelector(".open-panel")?.dataset.body || "");
   if (fit) view.fit();
   show();
+}
+
+// The faces of what is baked; those of render meshes are the scene's own.
+function takeFaces() {
+  for (const b of state.frames?.bodies ?? []) if (!b.render) view.setFaces(b.name, b.faces);
+}
+
+async function openFrames(bakeId) {
+  state.frames = await new Frames(bakeId, show, view.shown.render && view.carries()).open();
+  takeFaces();
 }
 
 // ---- status: how far the bake is
@@ -55,8 +66,7 @@ async function take(status) {
     for (const [name, values] of Object.entries(bake.figures))
       state.figures[name] = (state.figures[name] || []).slice(0, bake.known).concat(values);
     if ((!state.frames || state.frames.id !== bake.id) && bake.done > 0) {
-      state.frames = await new Frames(bake.id, show).open();
-      for (const b of state.frames.bodies) view.setFaces(b.name, b.faces);
+      await openFrames(bake.id);
     }
   } else { state.frames = null; state.figures = {}; }
   if (state.frame === null) state.frame = status.frames[0];
@@ -121,7 +131,7 @@ function show() {
     const bodies = state.frames.at(state.frame);
     state.frames.want(state.frame, done);
     if (bodies) {
-      for (const [name, points] of bodies) view.setPoints(name, points);
+      for (const [name, points, render] of bodies) render ? view.setRender(name, points) : view.setPoints(name, points);
       state.drawn = state.frame;
       view.draw();
     }
@@ -254,6 +264,7 @@ const actions = {
     button.setAttribute("aria-pressed", String(on));
     colourBy(on ? await fetchPack(`/shots/${shot}/fit.bin?body=${encodeURIComponent(button.dataset.body)}`) : null);
   },
+  "go-to": (button) => { pause(); go(Number(button.dataset.frame)); view.lookAt(JSON.parse(button.dataset.at)); },
   "look-at": (button) => view.lookAt(JSON.parse(button.dataset.at)),
   peak: (row) => { $("figure").value = row.dataset.figure; pause(); go(Number(row.dataset.frame)); },
 };
@@ -262,7 +273,11 @@ document.addEventListener("click", (event) => {
   const chip = event.target.closest("[data-body].chip, .open-body");
   if (chip) { if ($("table").open) $("table").close(); openStation(panelStation(), chip.dataset.body); return; }
   const toggle = event.target.closest("[data-toggle]");
-  if (toggle) { toggle.setAttribute("aria-pressed", view.toggle(toggle.dataset.toggle)); return; }
+  if (toggle) {
+    toggle.setAttribute("aria-pressed", view.toggle(toggle.dataset.toggle));
+    if (toggle.dataset.toggle === "render" && state.frames) openFrames(state.frames.id).then(show);
+    return;
+  }
   const button = event.target.closest("[data-action]");
   if (button && actions[button.dataset.action]) actions[button.dataset.action](button);
 });
@@ -298,6 +313,7 @@ document.addEventListener("keydown", (event) => {
     Home: () => { pause(); go(state.status.frames[0]); }, End: () => { pause(); go(doneFrame() ?? state.status.frames[1]); },
     m: () => document.querySelector('[data-toggle="lines"]').click(),
     p: () => document.querySelector('[data-toggle="proxies"]').click(),
+    r: () => document.querySelector('[data-toggle="render"]:not([hidden])')?.click(),
     h: () => document.querySelector('[data-toggle="human"]').click(),
     b: () => htmx.ajax("POST", `/shots/${shot}/bake`, { target: "#panel" }),
     0: actions.fit, t: actions.table, "?": actions.keys, Escape: () => view.select(""),

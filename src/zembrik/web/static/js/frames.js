@@ -4,16 +4,18 @@ import { fetchPack } from "./pack.js";
 const RUN = 12, MOST_BYTES = 600e6;
 
 export class Frames {
-  constructor(bakeId, onArrive) {
+  // With `carried`, the points of the render meshes that bodies carry come too.
+  constructor(bakeId, onArrive, carried = false) {
     this.id = bakeId;
+    this.carried = carried;
     this.onArrive = onArrive;
     this.kept = new Map();
     this.asked = new Set();
   }
 
   async open() {
-    const pack = await fetchPack(`/bakes/${this.id}/mesh.bin`);
-    this.bodies = pack.head.bodies.map((b) => ({ name: b.name, count: b.count, faces: pack.whole(b.faces) }));
+    const pack = await fetchPack(`/bakes/${this.id}/mesh.bin?carried=${this.carried}`);
+    this.bodies = pack.head.bodies.map((b) => ({ name: b.name, count: b.count, faces: pack.whole(b.faces), render: b.render }));
     this.size = 3 * this.bodies.reduce((sum, b) => sum + b.count, 0);
     return this;
   }
@@ -28,7 +30,7 @@ export class Frames {
     return this.bodies.map((b) => {
       const points = all.subarray(from, from + 3 * b.count);
       from += 3 * b.count;
-      return [b.name, points];
+      return [b.name, points, b.render];
     });
   }
 
@@ -40,7 +42,7 @@ export class Frames {
   async fetch(first, count) {
     for (let f = first; f < first + count; f++) this.asked.add(f);
     try {
-      const answer = await fetch(`/bakes/${this.id}/frames.bin?first=${first}&count=${count}`);
+      const answer = await fetch(`/bakes/${this.id}/frames.bin?first=${first}&count=${count}&carried=${this.carried}`);
       if (!answer.ok) return;
       const came = Number(answer.headers.get("X-Frames"));
       const values = new Float32Array(await answer.arrayBuffer());

@@ -22,7 +22,7 @@ export class Viewport {
     key.position.set(-3, 6, 4);
     this.scene.add(key);
     this.bodies = new Map();
-    this.shown = { lines: false, proxies: false, human: false };
+    this.shown = { lines: false, proxies: false, human: false, render: false };
     this.marks = [];
     this.selected = "";
     this.ground = new THREE.Group();
@@ -90,6 +90,13 @@ export class Viewport {
       mesh.name = entry.name;
       group.add(mesh);
       const body = { entry, group, mesh, start: new Float32Array(pack.floats(entry.points)), startFaces: smooth.index };
+      if (entry.render) {
+        const detailed = this.geometry(pack.floats(entry.render.points), pack.whole(entry.render.faces));
+        body.render = new THREE.Mesh(detailed, this.material(entry.role));
+        body.render.name = entry.name;
+        body.renderStart = new Float32Array(pack.floats(entry.render.points));
+        group.add(body.render);
+      }
       if (entry.proxy) {
         const shell = this.geometry(pack.floats(entry.proxy.points), pack.whole(entry.proxy.faces));
         body.proxy = new THREE.LineSegments(
@@ -159,6 +166,19 @@ export class Viewport {
     if (body.lines) this.updateLines(body);
   }
 
+  // Whether any body carries a render mesh.
+  carries() { return [...this.bodies.values()].some((body) => body.render); }
+
+  // Where the render mesh that a body carries is.
+  setRender(name, points) {
+    const render = this.bodies.get(name)?.render;
+    if (!render || render.geometry.attributes.position.count * 3 !== points.length) return;
+    render.geometry.attributes.position.array.set(points);
+    render.geometry.attributes.position.needsUpdate = true;
+    render.geometry.computeVertexNormals();
+    render.geometry.computeBoundingSphere();
+  }
+
   // Moves a rigid body as a whole to where three of its points tell; false when it is another mesh by now.
   pose(body, points) {
     const start = body.start;
@@ -217,6 +237,7 @@ export class Viewport {
       const baked = body.baked;
       body.baked = null;
       this.setPoints(name, body.start);
+      if (body.render) this.setRender(name, body.renderStart);
       body.baked = baked;
     }
     this.draw();
@@ -251,6 +272,10 @@ export class Viewport {
       const chosen = name === this.selected;
       body.mesh.material.emissive.set(chosen ? css("--text") : 0x000000);
       body.mesh.material.emissiveIntensity = chosen ? 0.16 : 0;
+      if (body.render) {
+        body.render.visible = this.shown.render;
+        body.mesh.visible = !this.shown.render && this.coloured?.body !== body;
+      }
       if (body.proxy) {
         body.proxy.visible = this.shown.proxies && this.coloured?.body !== body;
         body.mesh.material.transparent = this.shown.proxies || body.entry.role === "left out";
@@ -265,6 +290,7 @@ export class Viewport {
     for (const body of this.bodies.values()) {
       body.mesh.material.dispose();
       body.mesh.material = this.material(body.entry.role);
+      if (body.render) body.render.material = this.material(body.entry.role);
     }
     this.makeGround();
     this.refresh();
@@ -453,7 +479,7 @@ export class Viewport {
     const at = new THREE.Vector2(((event.clientX - box.left) / box.width) * 2 - 1, 1 - ((event.clientY - box.top) / box.height) * 2);
     const ray = new THREE.Raycaster();
     ray.setFromCamera(at, this.camera);
-    const hit = ray.intersectObjects([...this.bodies.values()].map((b) => b.mesh), false)[0];
+    const hit = ray.intersectObjects([...this.bodies.values()].map((b) => (b.render?.visible ? b.render : b.mesh)), false)[0];
     return hit ? hit.object.name : "";
   }
 }
