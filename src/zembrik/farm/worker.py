@@ -43,7 +43,7 @@ def run_bake(database: Database, number: int) -> None:
         if job is None or job.state not in ("queued", "running") or job.cache is None:
             return  # stopped or discarded while it waited
         job.state, job.started = "running", _now()
-        document = {**job.revision.document, "frames": [job.first, job.last]}
+        document = {**job.document, "frames": [job.first, job.last]}
         path = cache_path(settings, job)
     asked = [time.monotonic()]
 

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 import numpy as np
-from sqlalchemy import Select, and_, cast, func, select
+from sqlalchemy import Select, and_, cast, func, or_, select
 from sqlalchemy.dialects.postgresql import JSONPATH, distinct_on
 from sqlalchemy.orm import Session, contains_eager, joinedload
 
@@ -23,6 +23,7 @@ from zembrik.library.shots import differences, get_shot
 from zembrik.library.store import StoredAssets
 
 ACTIVE = ("queued", "running")
+OF_SHOT = or_(Bake.sheet_id.is_(None), Bake.adopted)  # trials are looked at on their sheet
 USUAL_FRAMES = Setup.model_fields["frames"].default
 
 
@@ -42,20 +43,37 @@ def queue_bake(session: Session, shot_id: int) -> Bake:
     first, last = setup.frames
     same = select(Bake).where(Bake.shot_id == shot_id, Bake.setup_hash == shot.head.setup_hash)
     for bake in session.scalars(same.where(Bake.state.in_([*ACTIVE, "done", "stopped"])).order_by(Bake.id.desc())):
-        if bake.state in ACTIVE:
+        if bake.state in ACTIVE and (bake.sheet_id is None or bake.adopted):
             raise Problem("this setup is being baked already.", "bake", "Wait for it, or stop it.")
+        if bake.state in ACTIVE:
+            continue  # a trial at work; it can be adopted when it is done
         held = bake.cache.done if bake.cache else None
         if held is not None and held >= last:
+            if bake.sheet_id is not None and not bake.adopted:
+                bake.adopted = True
+                return bake
             raise Problem("this setup is baked already, and its cache is true.", "bake", "Change a value first.")
         bake.state, bake.stop_asked, bake.error, bake.ended = "queued", False, "", None
         bake.last = max(last, bake.last)
-        bake.revision_id = shot.head.id
+        if bake.sheet_id is None:
+            bake.revision_id = shot.head.id
+        bake.adopted = bake.sheet_id is not None  # a trial of just these values
         return bake
-    bake = Bake(shot_id=shot_id, revision_id=shot.head.id, setup_hash=shot.head.setup_hash, first=first, last=last)
+    return new_bake(session, shot_id, shot.head.id, shot.head.setup_hash, (first, last))
+
+
+def new_bake(
+    session: Session, shot_id: int, revision_id: int, setup_hash: str, frames: tuple[int, int], **trial: Any
+) -> Bake:
+    """Put a bake of first to last frame on record with room for its cache; `trial` are the fields that make it one."""
+    bake = Bake(shot_id=shot_id, revision_id=revision_id, setup_hash=setup_hash, first=frames[0], last=frames[1])
     bake.state, bake.stop_asked, bake.error = "queued", False, ""
+    bake.label, bake.marked, bake.adopted = "", False, False
+    for name, value in trial.items():
+        setattr(bake, name, value)
     session.add(bake)
     session.flush()
-    bake.cache = CacheRecord(folder=f"{shot.id:06d}/bake-{bake.id:06d}.zarr", size_bytes=0)
+    bake.cache = CacheRecord(folder=f"{shot_id:06d}/bake-{bake.id:06d}.zarr", size_bytes=0)
     session.flush()
     return bake
 
@@ -98,8 +116,8 @@ def discard(session: Session, settings: Settings, bake_id: int) -> Bake:
 
 
 def bakes_of(session: Session, shot_id: int) -> list[Bake]:
-    """Return a shot's bakes, the newest first, without the discarded ones."""
-    query = select(Bake).where(Bake.shot_id == shot_id, Bake.state != "discarded").order_by(Bake.id.desc())
+    """Return a shot's bakes, the newest first, without the discarded ones and the trials that were not adopted."""
+    query = select(Bake).where(Bake.shot_id == shot_id, Bake.state != "discarded", OF_SHOT).order_by(Bake.id.desc())
     return list(session.scalars(query.options(joinedload(Bake.cache), joinedload(Bake.revision))))
 
 
@@ -112,7 +130,7 @@ def _shown(what: Select[*tuple[Any, ...]]) -> Select[*tuple[Any, ...]]:
     same = Bake.setup_hash == Revision.setup_hash
     order = (and_(same, Bake.state.in_(ACTIVE)).desc(), same.desc(), CacheRecord.done.is_not(None).desc())
     joined = what.join(Shot, Shot.id == Bake.shot_id).join(Revision, Revision.id == Shot.head_id).outerjoin(Bake.cache)
-    ordered = joined.where(Bake.state != "discarded").order_by(Bake.shot_id, *order, Bake.id.desc())
+    ordered = joined.where(Bake.state != "discarded", OF_SHOT).order_by(Bake.shot_id, *order, Bake.id.desc())
     return ordered.ext(distinct_on(Bake.shot_id))
 
 
@@ -132,7 +150,7 @@ def stale_reasons(bake: Bake, head: Revision) -> list[str]:
     """Return what changed since the bake, or nothing when it is true."""
     if bake.setup_hash == head.setup_hash:
         return []
-    lines = differences(bake.revision.document, head.document)
+    lines = differences(bake.document, head.document)
     return lines or ["the content of a mesh changed"]
 
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import copy
 import datetime
 from typing import Any
 
+import jsonpatch
 from sqlalchemy import BigInteger, DateTime, ForeignKey, Index, String, Text, UniqueConstraint, func
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
@@ -91,8 +93,35 @@ class Bake(Base):
     created: Mapped[Moment] = mapped_column(server_default=func.now())
     started: Mapped[Moment | None]
     ended: Mapped[Moment | None]
+    # Of a trial: its sheet, what it changes of the revision, what it is called, and what was made of it.
+    sheet_id: Mapped[int | None] = mapped_column(ForeignKey("trial_sheet.id"), index=True)
+    patch: Mapped[list[Any] | None]
+    label: Mapped[str] = mapped_column(Text, default="", server_default="")
+    marked: Mapped[bool] = mapped_column(default=False, server_default="false")
+    adopted: Mapped[bool] = mapped_column(default=False, server_default="false")
     revision: Mapped[Revision] = relationship()
     cache: Mapped[CacheRecord | None] = relationship(back_populates="bake", uselist=False)
+
+    @property
+    def document(self) -> dict[str, Any]:
+        """The setup that is baked."""
+        if not self.patch:
+            return self.revision.document
+        document: dict[str, Any] = jsonpatch.JsonPatch(self.patch).apply(copy.deepcopy(self.revision.document))
+        return document
+
+
+class TrialSheet(Base):
+    """Several runs of one setup with other values, side by side."""
+
+    __tablename__ = "trial_sheet"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    shot_id: Mapped[int] = mapped_column(ForeignKey("shot.id"))
+    revision_id: Mapped[int] = mapped_column(ForeignKey("revision.id"))
+    title: Mapped[str] = mapped_column(String(300))
+    chosen_id: Mapped[int | None]  # the trial that the others are held against
+    created: Mapped[Moment] = mapped_column(server_default=func.now())
+    revision: Mapped[Revision] = relationship()
 
 
 class CacheRecord(Base):

@@ -17,7 +17,7 @@ from zembrik.core.problem import Problem
 from zembrik.farm.queue import Queue
 from zembrik.library.database import Database
 from zembrik.library.settings import Settings
-from zembrik.web.pages import bakes, begin, bench, board, deliver, edits, errands, prepare, table
+from zembrik.web.pages import bakes, begin, bench, board, deliver, edits, errands, prepare, table, trials
 from zembrik.web.render import STATIC, templates
 from zembrik.web.streams import fit, frames, scene, status
 
@@ -50,7 +50,22 @@ def make_app(settings: Settings) -> FastAPI:
     app = FastAPI(title="Zembrik", lifespan=lifespan, docs_url=None, redoc_url=None)
     app.mount("/static", StaticFiles(directory=STATIC), name="static")
     # The bench comes last: it takes any name of a station.
-    for pages in (board, scene, fit, frames, status, edits, errands, prepare, begin, table, bakes, deliver, bench):
+    for pages in (
+        board,
+        scene,
+        fit,
+        frames,
+        status,
+        edits,
+        errands,
+        prepare,
+        begin,
+        table,
+        bakes,
+        trials,
+        deliver,
+        bench,
+    ):
         app.include_router(pages.router)
     app.add_exception_handler(Problem, _problem)
     app.add_exception_handler(HTTPException, _http_error)

@@ -34,8 +34,10 @@ from zembrik.library.proxies import kept_proxies
 from zembrik.library.settings import Settings
 from zembrik.library.shots import get_shot, head_setup
 from zembrik.library.store import StoredAssets
+from zembrik.library.trials import sheets_of
 from zembrik.web.dials import Dial, dial
 from zembrik.web.pages.fits import advice_for, in_world, known_fits, rows_of
+from zembrik.web.pages.trial_dials import turnable
 from zembrik.web.render import Db, Places, Words, templates
 from zembrik.web.stations import NAMES, stations
 
@@ -282,6 +284,9 @@ def _quality(setup: Setup, resolved: Resolved, number: int | None, places: Setti
         "preset": preset,
         "profiles": PROFILES,
         "profile": setup.quality.profile,
+        "turnable": turnable(setup, resolved),
+        "sheets": sheets_of(words["session"], words["shot"].id),
+        "trials_last": min(setup.frames[1], setup.frames[0] + 47),
     }
 
 
@@ -299,7 +304,7 @@ def _bake(setup: Setup, resolved: Resolved, number: int | None, places: Settings
     past = next((r for r in rows if r["progress"].done > 1), None)
     per_frame = past["progress"].seconds / (past["progress"].done - 1) if past else None
     if past:  # time grows in proportion to the passes over a frame
-        before = resolve(parse_setup(past["bake"].revision.document)).document["quality"]
+        before = resolve(parse_setup(past["bake"].document)).document["quality"]
         now = resolved.document["quality"]
         per_frame *= now["substeps"] * now["iterations"] / (before["substeps"] * before["iterations"])
     total = setup.frames[1] - setup.frames[0] + 1
@@ -322,7 +327,7 @@ def _review(setup: Setup, resolved: Resolved, number: int | None, places: Settin
     if shown is not None:
         _, cache = progress_of(places, shown)
         if cache is not None and cache.done is not None:
-            outcome = _outcome(str(cache.path), cache.done, json.dumps(shown.revision.document))
+            outcome = _outcome(str(cache.path), cache.done, json.dumps(shown.document))
             for name, (unit, factor, text) in STATS.items():
                 values = cache.figure(f"stats/{name}")
                 worst = int(np.argmax(values))

@@ -11,10 +11,11 @@ from fastapi.responses import Response
 from zembrik.core.cache.reader import Cache
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import mover_of_body, placed_mesh, render_mesh, start_mesh
-from zembrik.core.setup.document import Body
+from zembrik.core.setup.document import Body, Setup, parse_setup
 from zembrik.core.setup.resolve import resolve
 from zembrik.library.bakes import cache_path, findings_of, get_bake
 from zembrik.library.render_meshes import binding_of, carried_bodies
+from zembrik.library.settings import Settings
 from zembrik.library.shots import get_shot, head_setup
 from zembrik.library.store import StoredAssets
 from zembrik.web.render import Db, Places
@@ -28,12 +29,6 @@ MOST_FORMS = 2_000_000  # points times frames of a collider that changes its for
 @router.get("/shots/{shot_id}/scene.bin")
 def scene(request: Request, db: Db, places: Places, shot_id: int) -> Response:
     """Return every body's mesh where it stands, its pinned points, its proxy, and its motion frame by frame."""
-    from zembrik.core.motion.deform import Deform  # see `app._warm_up`
-    from zembrik.core.motion.ripple import Ripple
-    from zembrik.core.proxy.outline import outline
-    from zembrik.core.solver.colliders import proxy_shapes
-    from zembrik.core.solver.pins import pinned_points
-
     with db.session() as session:
         shot = get_shot(session, shot_id)
         setup, head = head_setup(shot), shot.head
@@ -42,6 +37,34 @@ def scene(request: Request, db: Db, places: Places, shot_id: int) -> Response:
     tag = f'"{head.id}"'
     if request.headers.get("if-none-match") == tag:
         return Response(status_code=304)
+    marks = [
+        {"at": f["at"], "text": f["text"], "title": f["title"], "severe": f["severe"]} for f in findings if f["at"]
+    ]
+    return Response(
+        scene_bytes(setup, places, {"revision": head.number, "marks": marks}),
+        media_type=BINARY, headers={"ETag": tag, "Cache-Control": "no-cache"},
+    )  # fmt: skip
+
+
+@router.get("/bakes/{bake_id}/scene.bin")
+def baked_scene(db: Db, places: Places, bake_id: int) -> Response:
+    """Return the same of the setup that was baked, which never changes."""
+    with db.session() as session:
+        setup = parse_setup(get_bake(session, bake_id).document)
+    return Response(
+        scene_bytes(setup, places, {"revision": 0, "marks": []}),
+        media_type=BINARY, headers={"Cache-Control": "private, max-age=86400"},
+    )  # fmt: skip
+
+
+def scene_bytes(setup: Setup, places: Settings, more: dict[str, Any]) -> bytes:
+    """Return a setup's bodies as a pack, with more in its head."""
+    from zembrik.core.motion.deform import Deform  # see `app._warm_up`
+    from zembrik.core.motion.ripple import Ripple
+    from zembrik.core.proxy.outline import outline
+    from zembrik.core.solver.colliders import proxy_shapes
+    from zembrik.core.solver.pins import pinned_points
+
     assets, pack, bodies = StoredAssets(places), Pack(), []
     resolved = resolve(setup)
     for number, body in enumerate(setup.bodies):
@@ -77,18 +100,10 @@ def scene(request: Request, db: Db, places: Places, shot_id: int) -> Response:
             entry["problem"] = str(problem)
         bodies.append(entry)
     ground = setup.world.ground
-    marks = [
-        {"at": f["at"], "text": f["text"], "title": f["title"], "severe": f["severe"]} for f in findings if f["at"]
-    ]
     document = {
-        "revision": head.number,
-        "bodies": bodies,
-        "ground": ground.height if ground else None,
-        "marks": marks,
-        "frames": list(setup.frames),
-        "fps": setup.fps,
-    }
-    return Response(pack.bytes(document), media_type=BINARY, headers={"ETag": tag, "Cache-Control": "no-cache"})
+        "bodies": bodies, "ground": ground.height if ground else None, "frames": list(setup.frames), "fps": setup.fps,
+    }  # fmt: skip
+    return pack.bytes(document | more)
 
 
 def _render(pack: Pack, body: Body, began: np.ndarray, assets: StoredAssets) -> dict[str, Any]:

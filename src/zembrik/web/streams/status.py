@@ -9,7 +9,7 @@ from fastapi import APIRouter
 from sqlalchemy import func, select
 
 from zembrik.core.solver.figures import STATS
-from zembrik.library.bakes import ACTIVE, USUAL_FRAMES, progress_of, shown_bake, stale_reasons
+from zembrik.library.bakes import ACTIVE, USUAL_FRAMES, get_bake, progress_of, shown_bake, stale_reasons
 from zembrik.library.deliveries import deliveries_of
 from zembrik.library.models import Bake
 from zembrik.library.shots import get_shot
@@ -58,6 +58,20 @@ def status(db: Db, places: Places, shot_id: int, have: int = 0, bake: int = 0) -
             "figures": figures,
         }
         return document
+
+
+@router.get("/bakes/{bake_id}/figures.json")
+def figures(db: Db, places: Places, bake_id: int) -> dict[str, Any]:
+    """Return a bake's figures, frame by frame, in the units they are shown in."""
+    with db.session() as session:
+        bake = get_bake(session, bake_id)
+        cache = progress_of(places, bake)[1]
+    told: dict[str, Any] = {"first": bake.first, "last": bake.last, "figures": {}}
+    if cache is not None:
+        for name, (_, factor, _) in STATS.items():
+            told["figures"][name] = _plain(cache.figure(f"stats/{name}") * factor)
+        told["figures"]["seconds"] = _plain(cache.figure("timing/seconds") * 1000)
+    return told
 
 
 def _plain(values: np.ndarray) -> list[float]:

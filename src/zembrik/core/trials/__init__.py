@@ -1,0 +1,1 @@
+"""Trials: the same shot with other values, and what they do to it."""

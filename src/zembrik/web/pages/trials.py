@@ -1,0 +1,226 @@
+"""Trials: planned on the Quality station, looked at side by side on their sheet, one of them adopted."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from typing import Annotated
+
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import Response
+from sqlalchemy.orm import Session
+
+from zembrik.core.cache.reader import Cache
+from zembrik.core.mesh.density import spacing_of
+from zembrik.core.problem import Problem
+from zembrik.core.remember import Aside
+from zembrik.core.setup.assets import placed_mesh
+from zembrik.core.setup.document import Setup, parse_setup
+from zembrik.core.setup.resolve import resolve
+from zembrik.core.trials.figures import Apart, Figures, apart, figures_of
+from zembrik.core.trials.plan import MOST_TRIALS, DialValues, Trial, count_of, trials_of
+from zembrik.farm.queue import BAKE
+from zembrik.library.bakes import ACTIVE, bakes_of, discard, progress_of
+from zembrik.library.intake import respaced_body
+from zembrik.library.models import Bake, TrialSheet
+from zembrik.library.settings import Settings
+from zembrik.library.shots import Conflict, get_shot, head_setup
+from zembrik.library.store import StoredAssets
+from zembrik.library.trials import (
+    adopt,
+    create_sheet,
+    get_sheet,
+    stop_all,
+    throw_away,
+    trial_of,
+    trials_on,
+)
+from zembrik.web.dials import from_shown
+from zembrik.web.pages.trial_dials import turnable, values_of
+from zembrik.web.render import Db, Places, Words, templates
+
+router = APIRouter()
+Text = Annotated[str, Form()]
+Whole = Annotated[int, Form()]
+QUICK_FRAMES = 48  # of a look at three spacings
+
+
+def _dials(setup: Setup, chosen: list[tuple[str, str]]) -> list[DialValues]:
+    known = {t.key: t for t in turnable(setup, resolve(setup))}
+    dials: list[DialValues] = []
+    for key, text in chosen:
+        if not key or not text.strip():
+            continue
+        if key not in known:
+            raise Problem("one of the dials is not there any more.", "trials", "Load the page again.")
+        if any(d.paths == known[key].paths for d in dials):
+            raise Problem("the same dial was chosen twice.", "trials", "Choose two different ones.")
+        dials.append(values_of(known[key], text))
+    return dials
+
+
+@router.post("/shots/{shot_id}/plan-trials")
+def plan(
+    request: Request, db: Db, places: Places, shot_id: int, last: Text, one: Text, one_values: Text = "",
+    two: Text = "", two_values: Text = "",
+) -> Response:  # fmt: skip
+    """Return how many runs a plan has and what they will take; nothing is started."""
+    with db.session() as session:
+        setup = head_setup(get_shot(session, shot_id))
+        dials = _dials(setup, [(one, one_values), (two, two_values)])
+        count = count_of(dials)
+        words: Words = {"shot_id": shot_id, "count": count, "most": MOST_TRIALS, "fields": {
+            "one": one, "one_values": one_values, "two": two, "two_values": two_values, "last": last}}  # fmt: skip
+        words["labels"] = [t.label for t in trials_of(dials)] if 2 <= count <= MOST_TRIALS else []
+        words["seconds"] = _estimate(session, places, shot_id, setup, dials, int(from_shown("last frame", last)))
+        return templates.TemplateResponse(request, "trial_plan.html", words)
+
+
+def _estimate(
+    session: Session, places: Settings, shot_id: int, setup: Setup, dials: list[DialValues], last: int
+) -> float | None:
+    """Return how long all runs will take one after the other, s, from the last bake; None while nothing was baked."""
+    for bake in bakes_of(session, shot_id):
+        progress, _ = progress_of(places, bake)
+        if progress.done > 1:
+            break
+    else:
+        return None
+    before = resolve(parse_setup(bake.document)).document["quality"]
+    a_pass = progress.seconds / (progress.done - 1) / (before["substeps"] * before["iterations"])
+    now = resolve(setup).document["quality"]
+    passes = float(now["substeps"] * now["iterations"])
+    for dial in dials:
+        name = dial.paths[0].rsplit("/", 1)[-1]
+        if name in ("substeps", "iterations"):
+            mean = sum(float(v) for v in dial.values) / max(len(dial.values), 1)
+            passes *= mean / now[name]
+    return a_pass * passes * max(last - setup.frames[0], 0) * count_of(dials)
+
+
+@router.post("/shots/{shot_id}/trials")
+def run(
+    request: Request, db: Db, shot_id: int, last: Text, one: Text, one_values: Text = "", two: Text = "",
+    two_values: Text = "",
+) -> Response:  # fmt: skip
+    """Queue all runs of a plan and open their sheet."""
+    with db.session() as session:
+        setup = head_setup(get_shot(session, shot_id))
+        dials = _dials(setup, [(one, one_values), (two, two_values)])
+        title = " and ".join(d.label for d in dials)
+        sheet = create_sheet(session, shot_id, title, trials_of(dials), int(from_shown("last frame", last)))
+        return _queued(request, session, sheet)
+
+
+@router.post("/shots/{shot_id}/spacing-trials")
+def spacings(request: Request, db: Db, places: Places, shot_id: int, number: Whole) -> Response:
+    """Queue a quick look at three spacings of a body's points, and open their sheet."""
+    with db.session() as session:
+        setup = head_setup(get_shot(session, shot_id))
+        if not 0 <= number < len(setup.bodies):
+            raise Problem("there is no such body.", "density", "Load the page again.")
+        body = setup.bodies[number]
+        now = spacing_of(placed_mesh(body, StoredAssets(places)))
+        trials = []
+        for factor in (2.0, 1.0, 0.5):
+            spacing_m = float(f"{now * factor:.3g}") if factor != 1.0 else now
+            changed = [] if factor == 1.0 else [
+                {"op": "replace", "path": f"/bodies/{number}",
+                 "value": respaced_body(session, places, body, spacing_m)}
+            ]  # fmt: skip
+            trials.append(Trial(f"{body.name} at {1e3 * spacing_m:.3g} mm", changed))
+        last = min(setup.frames[1], setup.frames[0] + QUICK_FRAMES - 1)
+        sheet = create_sheet(session, shot_id, f"spacing of {body.name}", trials, last)
+        return _queued(request, session, sheet)
+
+
+def _queued(request: Request, session: Session, sheet: TrialSheet) -> Response:
+    numbers = [b.id for b in trials_on(session, sheet.id)]
+    session.commit()
+    for number in numbers:
+        request.app.state.queue.add(BAKE, number)
+    return Response(status_code=204, headers={"HX-Redirect": f"/sheets/{sheet.id}"})
+
+
+@lru_cache(maxsize=512)
+def _figures(path: str, done: int, opened: Aside[Cache]) -> Figures | None:
+    return figures_of(opened.value)
+
+
+@lru_cache(maxsize=512)
+def _apart(path: str, done: int, other: str, other_done: int, opened: Aside[tuple[Cache, Cache]]) -> Apart | None:
+    return apart(*opened.value)
+
+
+def _rows(places: Settings, sheet: TrialSheet, trials: list[Bake]) -> list[Words]:
+    opened = {b.id: progress_of(places, b) for b in trials}
+    chosen = opened.get(sheet.chosen_id or 0, (None, None))[1]
+    rows = []
+    for bake in trials:
+        progress, cache = opened[bake.id]
+        row: Words = {"bake": bake, "progress": progress, "figures": None, "apart": None}
+        if cache is not None and cache.done is not None:
+            row["figures"] = _figures(str(cache.path), cache.done, Aside(cache))
+            if chosen is not None and chosen.done is not None and bake.id != sheet.chosen_id:
+                pair = (str(cache.path), cache.done, str(chosen.path), chosen.done)
+                row["apart"] = _apart(*pair, Aside((cache, chosen)))
+        rows.append(row)
+    return rows
+
+
+def _words(session: Session, places: Settings, sheet_id: int) -> Words:
+    sheet = get_sheet(session, sheet_id)
+    shot = get_shot(session, sheet.shot_id)
+    trials = trials_on(session, sheet_id)
+    return {
+        "sheet": sheet, "shot": shot, "head": shot.head, "rows": _rows(places, sheet, trials),
+        "busy": any(b.state in ACTIVE for b in trials),
+        "frames": [min((b.first for b in trials), default=1), max((b.last for b in trials), default=1)],
+        "fps": parse_setup(sheet.revision.document).fps,
+    }  # fmt: skip
+
+
+@router.get("/sheets/{sheet_id}")
+def show(request: Request, db: Db, places: Places, sheet_id: int) -> Response:
+    """Show a sheet: all its trials moving by one clock, and what is told of each."""
+    with db.session() as session:
+        return templates.TemplateResponse(request, "trials.html", _words(session, places, sheet_id))
+
+
+@router.get("/sheets/{sheet_id}/table")
+def table(request: Request, db: Db, places: Places, sheet_id: int) -> Response:
+    """Return the sheet's table alone."""
+    with db.session() as session:
+        return templates.TemplateResponse(request, "trial_table.html", _words(session, places, sheet_id))
+
+
+@router.post("/sheets/{sheet_id}/{what}")
+def change(request: Request, db: Db, places: Places, sheet_id: int, what: str, trial: Whole = 0) -> Response:
+    """Mark a trial, hold the others against it, throw it away, adopt it; stop or throw away all."""
+    try:
+        with db.session() as session:
+            sheet = get_sheet(session, sheet_id, lock=True)
+            if what == "stop":
+                stop_all(session, sheet_id)
+            elif what == "throw-away":
+                shot_id = throw_away(session, places, sheet_id)
+                return Response(status_code=204, headers={"HX-Redirect": f"/shots/{shot_id}/quality"})
+            else:
+                one = trial_of(session, sheet_id, trial)
+                if what == "mark":
+                    one.marked = not one.marked
+                elif what == "choose":
+                    sheet.chosen_id = None if sheet.chosen_id == one.id else one.id
+                elif what == "discard":
+                    if one.adopted:
+                        raise Problem("the trial was adopted: it is the shot's now.", "trials", "Discard it on Bake.")
+                    discard(session, places, one.id)
+                elif what == "adopt":
+                    adopt(session, sheet_id, one.id)
+                else:
+                    raise Problem(f"there is nothing to do called '{what[:30]}'.", "trials", "Load the page again.")
+            session.flush()
+            return templates.TemplateResponse(request, "trial_table.html", _words(session, places, sheet_id))
+    except Conflict as conflict:
+        raise Problem(
+            f"{conflict.path} was changed since the sheet was made.", "trials", "Set it back, or run the trials again."
+        ) from None

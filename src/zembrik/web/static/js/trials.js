@@ -1,0 +1,223 @@
+// A trial sheet: all trials move by one clock, seen by one camera, each in its own cell of one canvas.
+import * as THREE from "three";
+import { OrbitControls } from "/static/vendor/three/OrbitControls.js";
+import { fetchPack } from "./pack.js";
+import { Frames } from "./frames.js";
+import { Ribbon } from "./ribbon.js";
+import { Stage } from "./stage.js";
+
+const $ = (id) => document.getElementById(id);
+const sheet = $("sheet"), first = Number(sheet.dataset.first), last = Number(sheet.dataset.last), fps = Number(sheet.dataset.fps);
+const state = { frame: first, playing: false, picked: 0, played: 0 };
+const trials = new Map();
+const renderer = new THREE.WebGLRenderer({ canvas: $("multiple"), antialias: true, alpha: true });
+renderer.setPixelRatio(Math.min(devicePixelRatio, 2));
+renderer.setScissorTest(true);
+const camera = new THREE.PerspectiveCamera(36, 1, 0.01, 500);
+camera.position.set(0.62, 0.36, 0.86);
+const controls = new OrbitControls(camera, $("multiple"));
+controls.addEventListener("change", draw);
+const ribbon = new Ribbon($("ribbon"), (frame) => { pause(); go(frame); });
+window.zembrik = { state, trials };  // for tests and the curious
+
+const cells = () => [...document.querySelectorAll(".cell:not([hidden])")];
+
+// As many columns as make the cells widest for the room there is.
+function arrange() {
+  const count = cells().length || 1, { clientWidth: w, clientHeight: h } = $("cells");
+  let best = 1, most = 0;
+  for (let columns = 1; columns <= count; columns++) {
+    const size = Math.min(w / columns, 1.6 * h / Math.ceil(count / columns));
+    if (size > most) { most = size; best = columns; }
+  }
+  $("cells").style.gridTemplateColumns = `repeat(${best}, minmax(0, 1fr))`;
+  $("cells").style.gridTemplateRows = `repeat(${Math.ceil(count / best)}, minmax(0, 1fr))`;
+  renderer.setSize(w, h, false);
+  draw();
+}
+
+let pending = 0;
+function draw() {
+  pending ||= requestAnimationFrame(() => {
+    pending = 0;
+    const all = $("cells").getBoundingClientRect();
+    renderer.setScissor(0, 0, all.width, all.height);
+    renderer.clear();
+    for (const cell of cells()) {
+      const trial = trials.get(Number(cell.dataset.trial));
+      if (!trial?.ready) continue;
+      const box = cell.getBoundingClientRect();
+      const x = box.left - all.left, y = all.bottom - box.bottom;
+      renderer.setViewport(x, y, box.width, box.height);
+      renderer.setScissor(x, y, box.width, box.height);
+      camera.aspect = box.width / box.height;
+      camera.updateProjectionMatrix();
+      renderer.render(trial.stage.scene, camera);
+    }
+  });
+}
+
+function fit() {
+  const cell = cells()[0], one = [...trials.values()].find((t) => t.ready);
+  if (!cell || !one) return;
+  camera.aspect = cell.clientWidth / cell.clientHeight;
+  one.stage.aim(camera, controls.target);
+  controls.update();
+  draw();
+}
+
+async function open(id) {
+  const trial = { id, stage: new Stage(), frames: null, done: 0, begin: first, figures: {}, ready: false };
+  trials.set(id, trial);
+  trial.stage.setScene(await fetchPack(`/bakes/${id}/scene.bin`));
+  trial.ready = true;
+  await follow(trial);
+}
+
+// How far a trial's bake is; its frames can be looked at while it goes on.
+async function follow(trial) {
+  const answer = await fetch(`/bakes/${trial.id}/figures.json`);
+  if (!answer.ok) return;
+  const told = await answer.json();
+  trial.begin = told.first;
+  trial.figures = told.figures;
+  trial.done = (told.figures.seconds || []).length;
+  if (!trial.frames && trial.done) {
+    trial.frames = await new Frames(trial.id, show).open();
+    for (const b of trial.frames.bodies) trial.stage.setFaces(b.name, b.faces);
+  }
+}
+
+function show() {
+  for (const trial of trials.values()) {
+    if (!trial.ready) continue;
+    const cell = document.querySelector(`.cell[data-trial="${trial.id}"]`);
+    const end = trial.begin + trial.done - 1;
+    const words = cell.querySelector(".cell-state");
+    words.textContent = "";
+    if (trial.frames && state.frame <= end) {
+      trial.frames.want(state.frame, end);
+      const bodies = trial.frames.at(state.frame);
+      if (bodies) for (const [name, points] of bodies) trial.stage.setPoints(name, points);
+    } else {
+      trial.stage.showStart();
+      words.textContent = trial.done ? `baked to ${end}` : "not baked yet";
+    }
+    trial.stage.moveTo(state.frame - first);
+  }
+  const trial = trials.get(state.picked), figure = $("figure").value, unit = $("figure").selectedOptions[0].dataset.unit;
+  const values = trial?.figures[figure] || [];
+  ribbon.set({ first, last, begin: trial?.begin ?? first, done: trial?.done ?? 0, values, frame: state.frame, stale: false, active: false });
+  $("now").textContent = String(state.frame).padStart(3, "0");
+  $("of").textContent = `of ${last} · ${fps} fps`;
+  const here = trial ? values[state.frame - trial.begin] : undefined;
+  $("peak").textContent = here === undefined ? "" : `${Number(here.toPrecision(3))} ${unit} here`;
+  $("of-trial").textContent = trial ? document.querySelector(`.cell[data-trial="${state.picked}"] figcaption`)?.textContent ?? "" : "";
+  draw();
+}
+
+function go(frame) { state.frame = Math.max(first, Math.min(last, frame)); show(); }
+
+let began = 0, beganAt = first;
+function play() {
+  if (state.frame >= last) state.frame = first;
+  state.playing = true;
+  began = performance.now();
+  beganAt = state.frame;
+  mark();
+  requestAnimationFrame(tick);
+}
+function pause() { state.playing = false; mark(); }
+function mark() {
+  document.querySelector("#play path").setAttribute("d", state.playing ? "M4 2.5h3v11H4zM9 2.5h3v11H9z" : "M4 2.5v11l9-5.5z");
+  $("play").setAttribute("aria-label", state.playing ? "Pause" : "Play");
+}
+
+// By one clock: a frame is shown when every trial that has it has it here.
+function tick(now) {
+  if (!state.playing) return;
+  const ends = Math.max(...[...trials.values()].map((t) => t.begin + t.done - 1), first);
+  let due = Math.min(beganAt + Math.floor(((now - began) / 1000) * fps), ends);
+  const here = (frame) => [...trials.values()].every((t) => !t.frames || frame > t.begin + t.done - 1 || t.frames.has(frame));
+  for (const t of trials.values()) t.frames?.want(state.frame, t.begin + t.done - 1);
+  const wanted = due;
+  while (due > state.frame && !here(due)) due--;
+  if (due !== state.frame) { state.frame = due; show(); state.played++; }
+  if (wanted - due > fps / 4) { began = now; beganAt = due; }
+  if (due >= ends) { pause(); return; }
+  requestAnimationFrame(tick);
+}
+
+function pick(id) {
+  state.picked = id;
+  document.querySelectorAll(".cell, #trial-table tr").forEach((e) => e.classList.toggle("picked", Number(e.dataset.trial) === id));
+  show();
+}
+
+// ---- the table: sorting stays as chosen while it is drawn anew
+let sorted = null;
+function sort() {
+  if (!sorted) return;
+  const body = document.querySelector("#trial-table tbody");
+  const value = (row) => {
+    const text = row.dataset[sorted.by];
+    return sorted.by === "text" ? text : text === "" ? Infinity : Number(text);
+  };
+  const rows = [...body.rows].sort((a, b) => (value(a) < value(b) ? -1 : value(a) > value(b) ? 1 : 0) * sorted.way);
+  body.append(...rows);
+  document.querySelectorAll("[data-sort]").forEach((b) => b.closest("th").setAttribute("aria-sort",
+    b.dataset.sort === sorted.by ? (sorted.way > 0 ? "ascending" : "descending") : "none"));
+}
+
+document.addEventListener("click", (event) => {
+  const header = event.target.closest("[data-sort]");
+  if (header) {
+    const by = header.dataset.sort;
+    sorted = { by, way: sorted?.by === by ? -sorted.way : 1 };
+    sort();
+  }
+  const trial = event.target.closest(".pick-trial");
+  if (trial) pick(Number(trial.closest("[data-trial]").dataset.trial));
+});
+
+// The canvas lies over the cells: a press that is no drag picks the one below it.
+const press = { x: 0, y: 0 };
+$("multiple").addEventListener("pointerdown", (event) => Object.assign(press, { x: event.clientX, y: event.clientY }));
+$("multiple").addEventListener("pointerup", (event) => {
+  if (event.button !== 0 || Math.hypot(event.clientX - press.x, event.clientY - press.y) > 4) return;
+  const cell = document.elementsFromPoint(event.clientX, event.clientY).find((e) => e.matches(".cell"));
+  if (cell) pick(Number(cell.dataset.trial));
+});
+
+document.addEventListener("htmx:afterSwap", async (event) => {
+  if (event.target.id !== "trial-table" && !document.getElementById("trial-table")?.contains(event.target)) return;
+  const left = new Set([...document.querySelectorAll("#trial-table tbody tr")].map((row) => Number(row.dataset.trial)));
+  for (const cell of document.querySelectorAll(".cell")) cell.hidden = !left.has(Number(cell.dataset.trial));
+  sort();
+  pick(left.has(state.picked) ? state.picked : [...left][0] ?? 0);
+  await Promise.all([...trials.values()].filter((t) => left.has(t.id)).map(follow));
+  arrange();
+  show();
+});
+
+document.addEventListener("keydown", (event) => {
+  const cell = event.target.closest?.(".cell");
+  if (cell && event.key === "Enter") { pick(Number(cell.dataset.trial)); return; }
+  if (event.target.matches?.("input,select,textarea") || event.ctrlKey || event.metaKey || event.altKey) return;
+  const keys = {
+    " ": () => (state.playing ? pause() : play()), ",": () => { pause(); go(state.frame - 1); }, ".": () => { pause(); go(state.frame + 1); },
+    ArrowLeft: () => { pause(); go(state.frame - 1); }, ArrowRight: () => { pause(); go(state.frame + 1); },
+    Home: () => { pause(); go(first); }, End: () => { pause(); go(last); }, 0: fit,
+  };
+  const run = keys[event.key];
+  if (run && !(event.key === " " && event.target.matches?.("button,a"))) { event.preventDefault(); run(); }
+});
+$("play").addEventListener("click", () => (state.playing ? pause() : play()));
+$("figure").addEventListener("change", () => { show(); $("figure").blur(); });
+document.addEventListener("theme-changed", () => { for (const t of trials.values()) t.stage.restyle(); show(); });
+new ResizeObserver(arrange).observe($("cells"));
+
+arrange();
+await Promise.all(cells().map((cell) => open(Number(cell.dataset.trial))));
+fit();
+pick(Number(cells()[0]?.dataset.trial ?? 0));

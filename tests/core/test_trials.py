@@ -1,0 +1,111 @@
+"""Trials: what typed values mean, how many runs they make, and what is told of a run."""
+
+import contextlib
+import copy
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from zembrik.core.bake import bake
+from zembrik.core.cache.reader import Cache
+from zembrik.core.mesh import shapes
+from zembrik.core.problem import Problem
+from zembrik.core.setup.assets import FolderAssets
+from zembrik.core.setup.document import parse_setup
+from zembrik.core.trials.figures import apart, bending_m, figures_of
+from zembrik.core.trials.plan import DialValues, count_of, trials_of, typed_values
+
+
+@pytest.mark.parametrize(
+    ("text", "values"),
+    [
+        ("10, 20, 40", [10, 20, 40]),
+        ("10 20 10", [10, 20]),
+        ("1e-6; 2e-6", [1e-6, 2e-6]),
+        ("10 to 40 in 4", [10, 20, 30, 40]),
+        ("-1 to 1", [-1, 0, 1]),
+        ("±30%", [7, 10, 13]),
+        ("+-50 %", [5, 10, 15]),
+        ("\u22122, 3", [-2, 3]),
+    ],
+)
+def test_typed_values(text, values):
+    assert typed_values(text, 10.0) == pytest.approx(values)
+
+
+@pytest.mark.parametrize(
+    "text", ["", "a, b", "1, nan", "1e999", "10 to x", "5 to 9 in 1", "±100%", "±0%", "5 to 9 in 99999999"]
+)
+def test_what_is_no_list_of_values_is_told(text):
+    with pytest.raises(Problem):
+        typed_values(text, 10.0)
+
+
+def test_choices_are_words():
+    assert typed_values("on, off, on", None, ("on", "off")) == ["on", "off"]
+    with pytest.raises(Problem, match="no choice"):
+        typed_values("on, maybe", None, ("on", "off"))
+
+
+@given(st.text(max_size=40))
+def test_no_text_breaks_it(text):
+    with contextlib.suppress(Problem):
+        assert all(np.isfinite(v) for v in typed_values(text, 3.0))
+
+
+def dial(name: str, *values: float) -> DialValues:
+    return DialValues(name, "", (f"/quality/{name}",), values, tuple(str(v) for v in values))
+
+
+def test_a_plan_is_every_value_with_every_other_and_not_too_many():
+    two = [dial("substeps", 10, 20), dial("iterations", 1, 2, 3)]
+    trials = trials_of(two)
+    assert count_of(two) == len(trials) == 6 and len({t.label for t in trials}) == 6
+    assert trials[4].patch == [
+        {"op": "add", "path": "/quality/substeps", "value": 20},
+        {"op": "add", "path": "/quality/iterations", "value": 2},
+    ]
+    million = [dial("substeps", *range(1000)), dial("iterations", *range(1000))]
+    assert count_of(million) == 1_000_000
+    with pytest.raises(Problem, match="1,000,000 runs"):
+        trials_of(million)
+    with pytest.raises(Problem, match="compares nothing"):
+        trials_of([dial("substeps", 10)])
+
+
+def test_bending_of_a_cylinder_is_pi_times_its_length():
+    """Mean curvature 1 / (2 r) over an area of 2π r l is π l, whatever the radius."""
+    for radius in (0.2, 1.0):
+        sheet = shapes.grid((2 * np.pi * radius, 0.7), (120, 6))
+        angle = sheet.points[:, 0] / radius
+        rolled = np.stack([radius * np.sin(angle), radius * np.cos(angle), sheet.points[:, 2]], axis=1)
+        # All hinges but the two half cells at the open seam.
+        assert bending_m(sheet.moved(rolled)) == pytest.approx(np.pi * 0.7 * 119 / 120, rel=0.002)
+    assert bending_m(sheet) == pytest.approx(0.0, abs=1e-9)
+
+
+def test_figures_and_distances_of_real_caches(baked, sheet, tmp_path):
+    """A cache is no way from itself; one lifted by 30 mm is 30 mm away; a finer mesh is measured to its surface."""
+    cache = Cache(baked.path)
+    told = figures_of(cache)
+    assert told.frame_s > 0 and told.whole_s >= told.frame_s and told.stretch > 0 and told.wrinkle_per_m > 0.1
+    assert told.moving_m_per_s > 0.1  # it still falls
+    same = apart(cache, cache)
+    assert (same.mean_m, same.most_m, same.pointwise) == (0.0, 0.0, True)
+    lifted = copy.deepcopy(sheet)
+    lifted["frames"] = [1, 4]
+    for body in lifted["bodies"]:
+        body["place"]["translate"][1] += 0.03
+    lifted["world"] = {"ground": None}
+    sheet["world"], sheet["frames"] = {"ground": None}, [1, 4]
+    one, two = (
+        bake(parse_setup(s), FolderAssets(tmp_path), tmp_path / f"{k}.zarr") for k, s in enumerate((sheet, lifted))
+    )
+    far = apart(one, two)
+    assert far.mean_m == pytest.approx(0.03, abs=1e-5) and far.most_m == pytest.approx(0.03, abs=1e-4)
+    lifted["bodies"][0]["mesh"]["segments"] = [32, 32]
+    finer = bake(parse_setup(lifted), FolderAssets(tmp_path), tmp_path / "finer.zarr")
+    surface = apart(one, finer)
+    assert not surface.pointwise and 0.02 < surface.mean_m < 0.031
