@@ -243,3 +243,60 @@ def test_no_page_scrolls_sideways_and_light_is_remembered(address, browser, shot
     browser.get(address)
     assert browser.execute_script("return document.documentElement.dataset.theme") == "light"
     bench.click("[data-action=theme]")
+
+
+def test_trials_are_planned_run_watched_and_one_is_adopted(address, browser, database, shot):
+    """By mouse and keyboard: a wrong plan is told, six runs move by one clock, one becomes the shot."""
+    bench = Bench(browser)
+    browser.get(f"{address}/shots/{shot}/quality")
+    bench.wait(lambda: bench.state("state.status"))
+    bench.type("#one-values", "5, many")
+    bench.click(".plan-form button")
+    bench.wait(lambda: "is not a number" in bench.find("#notices").text)
+    bench.click("#notices [data-action=close-notice]")
+    bench.type("#one-values", "5, 10, 20")
+    Select(bench.find("select[name=two]")).select_by_value("sheet friction")
+    bench.type("#two-values", "0.1 to 0.9 in 2")
+    bench.type("#trials-last", "8")
+    bench.click(".plan-form button")
+    bench.wait(lambda: "6 runs" in bench.find("#trial-plan").text)
+    bench.click("#trial-plan .go")
+    bench.wait(lambda: "/sheets/" in browser.current_url)
+    bench.wait(lambda: bench.find("#trial-table").get_attribute("data-busy") == "0", 180)
+    cells = browser.find_elements(By.CSS_SELECTOR, ".cell")
+    assert len(cells) == 6 and len({c.size["width"] for c in cells}) == 1
+    bench.wait(lambda: bench.state("trials.size") == 6 and bench.state("trials.values().next().value.frames"))
+
+    # One clock: every cell shows the frame that the keys lead to.
+    bench.keys(Keys.END)
+    bench.wait(lambda: bench.find("#now").text == "008")
+    first_point = "t.stage.bodies.get('sheet').mesh.geometry.attributes.position.getY(0)"
+    heights = f"return [...zembrik.trials.values()].map(t => {first_point})"
+    bench.wait(lambda: all(h < 1.0 for h in browser.execute_script(heights)))
+    bench.keys(",", ",")
+    assert bench.find("#now").text == "006"
+
+    # Picked by a click on its cell, which the canvas lies over.
+    ActionChains(browser).move_to_element(cells[4]).click().perform()
+    bench.wait(lambda: "picked" in cells[4].get_attribute("class"))
+    assert bench.find("#of-trial").text == cells[4].find_element(By.TAG_NAME, "figcaption").text
+
+    # Sorted by the time they took, the slowest first; held against it, the others are some way off.
+    bench.click("[data-sort=whole]")
+    bench.click("[data-sort=whole]")
+    took = "return [...document.querySelectorAll('#trial-table tbody tr')].map(r => Number(r.dataset.whole))"
+    assert browser.execute_script(took) == sorted(browser.execute_script(took), reverse=True)
+    bench.click("#trial-table tbody tr .acts .link")
+    bench.wait(lambda: "held against" in bench.find("#trial-table").text)
+    away = browser.execute_script(
+        "return [...document.querySelectorAll('#trial-table tr[data-apart]')].map(r => r.dataset.apart)"
+    )
+    assert sum(float(v) > 0 for v in away if v) == 5
+
+    bench.click("#trial-table tbody tr.chosen .acts .link:nth-of-type(2)")
+    bench.wait(lambda: "adopted" in bench.find("#trial-table tr.chosen").text)
+    browser.get(f"{address}/shots/{shot}/bake")
+    bench.wait(lambda: bench.state("state.status"))
+    assert bench.revision() == 2 and bench.state("state.status.bake.stale.length") == 0
+    severe = [e["message"] for e in browser.get_log("browser") if e["level"] == "SEVERE" and "422" not in e["message"]]
+    assert severe == []

@@ -534,3 +534,34 @@ def test_a_torn_cloth_is_told_on_review(client, database, shot):
     run_bake(database, number)
     page = client.get(f"/shots/{shot}/review", headers=HX).text
     assert "A cloth is torn apart" in page and "substeps</button>" in page
+
+
+def test_plans_of_trials_are_told_before_anything_runs(client, database, shot):
+    def plan(**fields):
+        usual = {"last": "8", "one": "quality substeps", "one_values": "5, 10"}
+        return client.post(f"/shots/{shot}/plan-trials", data=usual | fields, headers=HX)
+
+    assert "2 runs" in plan().text and "not known" in plan().text
+    assert "1 run" in plan(one_values="7").text
+    million = plan(one="air", one_values="0 to 2 in 1000", two="sheet friction", two_values="0 to 1 in 1000")
+    assert million.status_code == 200 and "1,000,000 runs" in million.text and "Run them" not in million.text
+    for fields in (
+        {"one": "magic"},
+        {"one_values": "x"},
+        {"last": "many"},
+        {"two": "quality substeps", "two_values": "5"},
+    ):
+        assert plan(**fields).status_code == 422, fields
+    refused = client.post(
+        f"/shots/{shot}/trials", data={"last": "8", "one": "quality substeps", "one_values": "0, 5"}, headers=HX
+    )
+    assert refused.status_code == 422 and "at least 1" in refused.text
+    assert client.get("/sheets/999999").status_code == 404
+    made = client.post(f"/shots/{shot}/spacing-trials", data={"number": 0}, headers=HX)
+    page = client.get(made.headers["hx-redirect"])
+    assert page.status_code == 200 and page.text.count('class="cell"') == 3 and "sheet at 62.5 mm" in page.text
+    sheet = made.headers["hx-redirect"]
+    assert client.post(f"{sheet}/explode", data={"trial": 1}, headers=HX).status_code == 404
+    assert client.post(f"{sheet}/throw-away", headers=HX).status_code == 422
+    assert client.post(f"{sheet}/stop", headers=HX).status_code == 200
+    assert client.post(f"{sheet}/throw-away", headers=HX).headers["hx-redirect"] == f"/shots/{shot}/quality"

@@ -68,8 +68,6 @@ def typed_values(text: str, now: float | None, choices: tuple[str, ...] = ()) ->
             raise Problem(
                 f"'{text[:40]}' is no range.", "trials", "Type one of 2 or more values, as in '10 to 40 in 4'."
             )
-        if count > MOST_TRIALS:
-            return [first] * count  # told with the cost; nothing of that many is ever run
         return [float(f"{first + (last - first) * k / (count - 1):.6g}") for k in range(count)]
     if found := re.fullmatch(r"(?:±|\+/?-)\s*(\d+(?:[.]\d+)?)\s*%", text):
         share = float(found[1]) / 100
