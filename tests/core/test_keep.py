@@ -62,12 +62,13 @@ def test_what_still_moves_has_no_rest(baked):
 
 
 def test_one_scene_in_three_units_bakes_alike(tmp_path):
-    """Metres with Y up, centimetres with Z up, inches: the caches agree within 1e-4 m."""
+    """Metres with Y up, centimetres with Z up, inches that look the other way: the caches agree within 1e-4 m."""
     ball, sheet = shapes.ball(0.25, 14), shapes.grid((0.8, 0.8), (20, 20))
     swap = np.array([[1, 0, 0], [0, 0, -1], [0, 1, 0]], dtype=float)  # Y up to Z up: (x, y, z) to (x, -z, y)
-    ways = {"m": (1.0, "y", np.eye(3)), "cm": (100.0, "z", swap), "in": (1 / 0.0254, "y", np.eye(3))}
+    aside = np.array([[0, 0, 1], [0, 1, 0], [-1, 0, 0]], dtype=float)  # what looked along Z looks along X
+    ways = {"m": (1.0, "y", np.eye(3), "z"), "cm": (100.0, "z", swap, "z"), "in": (1 / 0.0254, "y", aside, "x")}
     found = {}
-    for unit, (factor, up, turn) in ways.items():
+    for unit, (factor, up, turn, front) in ways.items():
         bodies = []
         for name, mesh, role, height in (("ball", ball, "collider", 0.25), ("sheet", sheet, "cloth", 0.56)):
             points = (mesh.points + np.array([0.0, height, 0.0])) @ turn.T * factor
@@ -75,7 +76,11 @@ def test_one_scene_in_three_units_bakes_alike(tmp_path):
             write_obj(out, points, mesh.faces)
             (tmp_path / f"{name}-{unit}.obj").write_bytes(out.getvalue())
             bodies.append(
-                {"name": name, "role": role, "mesh": {"file": f"{name}-{unit}.obj", "unit": unit, "up_axis": up}}
+                {
+                    "name": name,
+                    "role": role,
+                    "mesh": {"file": f"{name}-{unit}.obj", "unit": unit, "up_axis": up, "forward": front},
+                }
             )
         document = {"frames": [1, 24], "fps": 24, "bodies": bodies}
         cache = bake(parse_setup(document), FolderAssets(tmp_path), tmp_path / f"{unit}.zarr")

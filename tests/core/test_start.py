@@ -8,9 +8,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from stage import Stage, brick
 
+from zembrik.core.mesh import shapes
+from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import parse_setup
 from zembrik.core.solver.build import build_world
+from zembrik.core.start.copies import copies_inside
 from zembrik.core.start.pairs import Pairs, rigid_pairs
 from zembrik.core.start.ways import ease_apart, probe, shrink_to_fit, thin_out
 
@@ -184,3 +187,23 @@ def test_copies_stand_in_rows_are_seeded_and_named_anew():
     for counts, low in (((1, 1, 1), 1.0), ((100, 100, 1), 1.0), ((2, 1, 1), 0.0)):
         with pytest.raises(Problem):
             copies_of(pear, counts, (1, 1, 1), 0, low, 1.0, 1, set())
+
+
+def test_copies_fill_a_volume_evenly_at_any_count():
+    """In a ball none is outside; each eighth of a box gets an eighth of 800 within a few; the same seed, the same."""
+    body = {"name": "pear", "mesh": {"shape": "ball", "radius": 0.05}, "place": {"translate": [9, 9, 9], "scale": 2.0}}
+    ball = shapes.ball(0.5).moved(shapes.ball(0.5).points + np.array([1.0, 2.0, 3.0]))
+    inside = copies_inside(body, 60, ball, 90.0, 0.8, 1.2, 3, {"pear"})
+    at = np.array([b["place"]["translate"] for b in inside])
+    assert len(inside) == 60 and np.linalg.norm(at - [1, 2, 3], axis=1).max() < 0.5
+    assert all(1.6 <= b["place"]["scale"] <= 2.4 for b in inside) and len({b["name"] for b in inside}) == 60
+    box = shapes.box((2.0, 1.0, 4.0), 1)
+    at = np.array([b["place"]["translate"] for b in copies_inside(body, 800, box, 0.0, 1.0, 1.0, 7, set())])
+    eighth = (at > 0) @ [1, 2, 4]
+    assert np.abs(np.bincount(eighth, minlength=8) - 100).max() <= 6
+    again = copies_inside(body, 60, ball, 90.0, 0.8, 1.2, 3, {"pear"})
+    assert again == inside and copies_inside(body, 60, ball, 90.0, 0.8, 1.2, 4, {"pear"}) != inside
+    for count, volume, words in ((0, box, "copies are asked"), (9000, box, "copies are asked"),
+                                 (5, shapes.grid((1.0, 1.0), (2, 2)), "flat")):  # fmt: skip
+        with pytest.raises(Problem, match=words):
+            copies_inside(body, count, volume, 0.0, 1.0, 1.0, 1, set())

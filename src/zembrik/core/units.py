@@ -9,20 +9,24 @@ from numpy.typing import NDArray
 
 LengthUnit = Literal["m", "cm", "mm", "in", "ft"]
 UpAxis = Literal["y", "z"]
+ForwardAxis = Literal["z", "-z", "x", "-x"]
 
 METRES_PER_UNIT: dict[str, float] = {"m": 1.0, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048}
 UNIT_NAMES: dict[str, str] = {"m": "metres", "cm": "centimetres", "mm": "millimetres", "in": "inches", "ft": "feet"}
 
 
-def to_si(points: NDArray[np.float64], unit: str, up_axis: str) -> NDArray[np.float64]:
-    """Return points (n, 3) of a file in `unit` with `up_axis` as metres with Y up.
+def to_si(points: NDArray[np.float64], unit: str, up_axis: str, forward: str = "z") -> NDArray[np.float64]:
+    """Return points (n, 3) of a file in `unit` with `up_axis` as metres with Y up and the front looking along +Z.
 
-    A Z-up file is turned by -90 degrees about X: its (x, y, z) becomes (x, z, -y), which
-    keeps a right-handed frame right-handed.
+    A Z-up file is turned by -90 degrees about X: its (x, y, z) becomes (x, z, -y), which keeps a right-handed frame
+    right-handed. `forward` is where the front looks then; it is turned about Y to look along +Z.
     """
     metres = np.asarray(points, dtype=np.float64) * METRES_PER_UNIT[unit]
     if up_axis == "z":
         metres = np.stack([metres[:, 0], metres[:, 2], -metres[:, 1]], axis=1)
+    x, y, z = metres[:, 0], metres[:, 1], metres[:, 2]
+    if forward != "z":
+        metres = np.stack({"-z": (-x, y, -z), "x": (-z, y, x), "-x": (z, y, -x)}[forward], axis=1)
     return np.ascontiguousarray(metres)
 
 

@@ -86,17 +86,20 @@ def show_file(reference: str, contents: Contents) -> Shown:
 
 def bodies_of(
     settings: Settings, reference: str, paths: list[str], unit: str, up_axis: str, fps: float, starts: int,
-    taken: set[str],
+    taken: set[str], forward: str = "z",
 ) -> list[dict[str, Any]]:  # fmt: skip
     """Return the setup's bodies for chosen parts of a stored file.
 
     What moves without changing its form gets tracks; what changes its form becomes a collider that follows.
 
     Args:
-        paths: of the parts. unit, up_axis: the file's.
+        paths: of the parts. unit, up_axis, forward: the file's.
         fps, starts: the shot's rate and first frame.
         taken: names that are in use; the new ones are added.
     """
+    for value, known in ((unit, METRES_PER_UNIT), (up_axis, ("y", "z")), (forward, ("z", "-z", "x", "-x"))):
+        if value not in known:
+            raise Problem(f"'{value[:20]}' is none of {', '.join(known)}.", "intake", "Load the page again.")
     data = StoredAssets(settings).read(reference)
     contents = kept_contents(data, reference.partition("/")[2])
     found = []
@@ -106,6 +109,8 @@ def bodies_of(
         name = free_name(stem, taken)
         taken.add(name)
         mesh: dict[str, Any] = {"file": reference, "unit": unit, "up_axis": up_axis}
+        if forward != "z":
+            mesh["forward"] = forward
         if len(contents.parts) > 1:
             mesh["part"] = path
         body: dict[str, Any] = {"name": name, "mesh": mesh}
@@ -113,7 +118,7 @@ def bodies_of(
             mesh |= {"animated": True, "starts": float(starts)}
             body["role"] = "collider"
         elif len(part.poses):
-            motion = motion_of(part.times_s, part.poses, unit, up_axis, fps, starts)
+            motion = motion_of(part.times_s, part.poses, unit, up_axis, fps, starts, forward)
             if motion:
                 body |= {"role": "collider", "motion": motion}
         found.append(body)
@@ -210,7 +215,9 @@ def _made_from(
     if asset is not None and asset.parent is None and asset.sha256 != parent:
         asset.parent, asset.made_by = parent or None, made_by
     if unit is None and isinstance(body.mesh, FileMesh):
-        return {"file": reference, "unit": body.mesh.unit, "up_axis": body.mesh.up_axis}
+        return {
+            "file": reference, "unit": body.mesh.unit, "up_axis": body.mesh.up_axis, "forward": body.mesh.forward,
+        }  # fmt: skip
     return {"file": reference, "unit": "m", "up_axis": "y"}
 
 

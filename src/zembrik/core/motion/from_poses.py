@@ -12,14 +12,16 @@ from zembrik.core.units import to_si
 Floats = NDArray[np.float64]
 
 
-def motion_of(times_s: Floats, poses: Floats, unit: str, up_axis: str, fps: float, starts: float) -> dict[str, Any]:
+def motion_of(
+    times_s: Floats, poses: Floats, unit: str, up_axis: str, fps: float, starts: float, forward: str = "z"
+) -> dict[str, Any]:
     """Return the "motion" of a setup's body that moves as transforms (k, 4, 4) do, against the first of them.
 
     Args:
         times_s: float64 (k,), from 0, seconds. poses: in the file's unit and axes, see `contents.FilePart`.
-        unit, up_axis: of the file. fps: of the shot. starts: the shot's frame at which the first is.
+        unit, up_axis, forward: of the file. fps: of the shot. starts: the shot's frame at which the first is.
     """
-    axes = to_si(np.eye(3), "m", up_axis).T
+    axes = to_si(np.eye(3), "m", up_axis, forward).T
     size = float(np.linalg.norm(to_si(np.eye(3)[:1], unit, up_axis)))
     back = np.linalg.inv(poses[0])
     shifts, turns = [], []

@@ -101,6 +101,11 @@ def file_part(mesh: FileMesh, assets: Assets) -> FilePart:
     return _kept_part(file_hash(data), mesh.part, _Reader(data, mesh.file))
 
 
+def in_metres(mesh: FileMesh, points: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return points (n, 3) of a file as metres with Y up and the front looking along +Z."""
+    return to_si(points, mesh.unit, mesh.up_axis, mesh.forward)
+
+
 def load_mesh(body: Body, assets: Assets) -> TriMesh:
     """Return a body's mesh in metres with Y up, before it is placed.
 
@@ -110,7 +115,7 @@ def load_mesh(body: Body, assets: Assets) -> TriMesh:
     mesh = body.mesh
     if isinstance(mesh, FileMesh):
         parsed = file_part(mesh, assets).mesh
-        return parsed.moved(to_si(parsed.points, mesh.unit, mesh.up_axis))
+        return parsed.moved(in_metres(mesh, parsed.points))
     if isinstance(mesh, GridMesh):
         return shapes.grid(mesh.size, mesh.segments)
     if isinstance(mesh, BoxMesh):
@@ -141,7 +146,7 @@ def mover_of_body(body: Body, motion: dict[str, Any] | None, fps: float, assets:
     if isinstance(body.mesh, FileMesh) and body.mesh.animated:
         part, mesh = file_part(body.mesh, assets), body.mesh
         if len(part.shapes):
-            forms = np.stack([place_points(body, to_si(s, mesh.unit, mesh.up_axis)) for s in part.shapes])
+            forms = np.stack([place_points(body, in_metres(mesh, s)) for s in part.shapes])
             return Deform(mesh.starts + part.times_s * fps, forms, motion, body.place.translate)
     return mover_of(motion, body.place.translate, fps) if motion is not None else None
 
@@ -167,7 +172,7 @@ def start_mesh(body: Body, assets: Assets) -> TriMesh:
             f"the form it begins in has {len(form.points):,} points, its mesh {len(mesh.points):,}.", body.name,
             "Its mesh was changed since: let it begin as its mesh is, on Start.",
         )  # fmt: skip
-    return mesh.moved(to_si(form.points, body.form.unit, body.form.up_axis))
+    return mesh.moved(in_metres(body.form, form.points))
 
 
 def render_mesh(body: Body, assets: Assets) -> TriMesh | None:
@@ -176,5 +181,5 @@ def render_mesh(body: Body, assets: Assets) -> TriMesh | None:
         return None
     held, place = body.render.mesh, body.render.place
     parsed = file_part(held, assets).mesh
-    points = to_si(parsed.points, held.unit, held.up_axis) * place.scale
+    points = in_metres(held, parsed.points) * place.scale
     return parsed.moved(place_points(body, points @ turn_matrix(place.rotate).T + np.asarray(place.translate)))

@@ -26,7 +26,7 @@ from pydantic import (
 from zembrik.core.problem import Problem
 from zembrik.core.proxy.words import CARRIED_PROXIES
 from zembrik.core.setup.materials import PRESETS, SIMULATED, dials_of
-from zembrik.core.units import LengthUnit, UpAxis
+from zembrik.core.units import ForwardAxis, LengthUnit, UpAxis
 
 SCHEMA: Literal["zembrik.setup/1"] = "zembrik.setup/1"
 MOST_BYTES = 2_000_000
@@ -53,6 +53,9 @@ class FileMesh(Part):
     )
     unit: LengthUnit = dial("m", "", "The unit the file's numbers are in.")
     up_axis: UpAxis = dial("y", "", "The axis that points up in the file.")
+    forward: ForwardAxis = dial(
+        "z", "", "Where the front looks in the file, seen with Y up; it is turned to look along +Z."
+    )
     part: str | None = Field(None, max_length=2000, description="Which of the file's meshes; all as one if left out.")
     animated: bool = Field(
         False, description="Of a collider: whether its points move as the file has them move; else it keeps its form."

@@ -11,6 +11,7 @@ from fastapi.responses import HTMLResponse, Response
 from zembrik.core.cache.reader import Cache
 from zembrik.core.problem import Problem
 from zembrik.core.remember import Aside
+from zembrik.core.setup.assets import placed_mesh
 from zembrik.core.setup.document import Setup, parse_setup
 from zembrik.core.start.keep import kept_start, rest_frame
 from zembrik.library.bakes import progress_of, shown_bake
@@ -70,13 +71,7 @@ def add_copies(
     body: Text = "",
 ) -> Response:  # fmt: skip
     """Put copies of a body beside it."""
-    from zembrik.core.start.copies import copies_of
-
-    def whole(name: str, text: str) -> int:
-        value = from_shown(name, text)
-        if value != int(value):
-            raise Problem(f"{name}: '{text[:20]}' is no whole number.", "copies", "Type one, as in 5.")
-        return int(value)
+    from zembrik.core.start.copies import copies_of  # see `app._warm_up`
 
     with db.session() as session:
         head = get_shot(session, shot_id).head
@@ -85,13 +80,45 @@ def add_copies(
         if not 0 <= number < len(setup.bodies):
             raise Problem("there is no such body.", "copies", "Load the page again.")
         held = head.document["bodies"][number]
-        counts = (whole("copies", nx), whole("copies", ny), whole("copies", nz))
+        counts = (_whole("copies", nx), _whole("copies", ny), _whole("copies", nz))
         steps = (from_shown("step", sx), from_shown("step", sy), from_shown("step", sz))
         sizes = (from_shown("size", low), from_shown("size", high))
-        made = copies_of(held, counts, steps, from_shown("turn", turn), *sizes, whole("seed", seed),
+        made = copies_of(held, counts, steps, from_shown("turn", turn), *sizes, _whole("seed", seed),
                          {b.name for b in setup.bodies})  # fmt: skip
     patch: Patch = [{"op": "add", "path": "/bodies/-", "value": b} for b in made]
     return apply_patch(request, db, places, shot_id, base, patch, f"{len(made)} copies of {body}", station, body)
+
+
+@router.post("/shots/{shot_id}/fill")
+def fill(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, volume: Text, count: Text,
+    turn: Text, low: Text, high: Text, seed: Text, station: Text = "start", body: Text = "",
+) -> Response:  # fmt: skip
+    """Fill the inside of another body with copies."""
+    from zembrik.core.start.copies import copies_inside  # see `app._warm_up`
+
+    with db.session() as session:
+        head = get_shot(session, shot_id).head
+        assert head is not None
+        setup = parse_setup(head.document)
+        other = next((b for b in setup.bodies if b.name == volume), None)
+        if not 0 <= number < len(setup.bodies) or other is None:
+            raise Problem("there is no such body.", "copies", "Load the page again.")
+        made = copies_inside(
+            head.document["bodies"][number], _whole("copies", count), placed_mesh(other, StoredAssets(places)),
+            from_shown("turn", turn), from_shown("size", low), from_shown("size", high), _whole("seed", seed),
+            {b.name for b in setup.bodies},
+        )  # fmt: skip
+    patch: Patch = [{"op": "add", "path": "/bodies/-", "value": b} for b in made]
+    words = f"{len(made)} copies of {body} in {volume}"
+    return apply_patch(request, db, places, shot_id, base, patch, words, station, body)
+
+
+def _whole(name: str, text: str) -> int:
+    value = from_shown(name, text)
+    if value != int(value):
+        raise Problem(f"{name}: '{text[:20]}' is no whole number.", "copies", "Type one, as in 5.")
+    return int(value)
 
 
 @router.get("/shots/{shot_id}/rest")

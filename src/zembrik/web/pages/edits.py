@@ -279,7 +279,7 @@ def upload(
 @router.post("/shots/{shot_id}/take")
 def take(
     request: Request, db: Db, places: Places, shot_id: int, base: Whole, reference: Text, unit: Text, up_axis: Text,
-    part: Annotated[list[str], Form()] = [], station: Text = "intake",  # noqa: B006
+    forward: Text = "z", part: Annotated[list[str], Form()] = [], station: Text = "intake",  # noqa: B006
 ) -> Response:  # fmt: skip
     """Make bodies of chosen parts of a stored file, left out until they are given a role."""
     with db.session() as session:
@@ -287,7 +287,7 @@ def take(
         assert head is not None
         setup = parse_setup(head.document)
         taken = {b.name for b in setup.bodies}
-        bodies = bodies_of(places, reference, part, unit, up_axis, setup.fps, setup.frames[0], taken)
+        bodies = bodies_of(places, reference, part, unit, up_axis, setup.fps, setup.frames[0], taken, forward)
     patch: Patch = [{"op": "add", "path": "/bodies/-", "value": b} for b in bodies]
     title = bodies[0]["name"]
     words = f"took in {title}" if len(bodies) == 1 else f"took in {title} and {len(bodies) - 1} more"
