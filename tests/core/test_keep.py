@@ -9,6 +9,7 @@ import pytest
 from zembrik.core.bake import bake
 from zembrik.core.exchange.obj import write_obj
 from zembrik.core.mesh import shapes
+from zembrik.core.mesh.lattice import embed, taken_on
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import FolderAssets
 from zembrik.core.setup.document import parse_setup
@@ -55,6 +56,34 @@ def test_what_was_kept_goes_on_from_there(tmp_path):
     again["bodies"][1]["mesh"]["segments"] = [8, 8]
     with pytest.raises(Problem, match="the form it begins in has 289 points, its mesh 81"):
         build_world(parse_setup(again), FolderAssets(tmp_path))
+
+
+def test_a_settled_soft_body_is_kept_with_its_inside(tmp_path):
+    """A soft block sagged on the ground: its kept start has the frame's surface within 2 mm and stays within 4 mm."""
+    block = {"name": "block", "role": "soft", "mesh": {"shape": "box", "size": [0.4, 0.3, 0.4], "segments": 4},
+             "place": {"translate": [0.0, 0.152, 0.0], "rotate": [0.0, 30.0, 0.0]}, "cell": 0.1,
+             "material": {"young": 8000.0, "poisson": 0.3, "density": 400.0, "damping": 0.05}}  # fmt: skip
+    document = {"frames": [1, 60], "fps": 24, "bodies": [block], "forces": [{"kind": "air damping", "rate": 4.0}]}
+    first = bake(parse_setup(document), FolderAssets(tmp_path), tmp_path / "first.zarr")
+    kept = kept_start(parse_setup(document), first, 60)
+    assert "the form of 1 body" in kept.words and list(kept.forms) == [0]
+    again = jsonpatch.apply_patch(document, kept.patch)
+    again["bodies"][0]["form"] = stored(tmp_path, "form.obj", kept.forms[0], first.faces(0))
+    again["frames"] = [1, 24]
+    second = bake(parse_setup(again), FolderAssets(tmp_path), tmp_path / "second.zarr")
+    assert first.points(0, 60)[:, 1].max() < 0.29  # it has sagged by more than a centimetre
+    assert np.abs(second.points(0, 1) - first.points(0, 60)).max() < 0.002
+    assert np.linalg.norm(second.points(0, 24) - first.points(0, 60), axis=1).max() < 0.004
+
+
+def test_a_lattice_follows_any_even_stretch_of_its_surface_exactly():
+    """Moved, turned and sheared alike everywhere, the inside is where the same map takes it."""
+    ball = shapes.ball(0.5)
+    lattice = embed(ball, np.eye(3), 0.2)
+    rng = np.random.default_rng(2)
+    stretch, shift = np.eye(3) + 0.3 * rng.normal(size=(3, 3)), rng.normal(size=3)
+    found = taken_on(lattice, ball.points @ stretch.T + shift)
+    np.testing.assert_allclose(found, lattice.points @ stretch.T + shift, atol=1e-6)
 
 
 def test_what_still_moves_has_no_rest(baked):

@@ -13,7 +13,7 @@ ROLES = ("cloth", "soft", "rigid", "collider", "left out")
 POINTS_MOVE = ("proxy", "friction", "bounce", "motion", "release", "material")
 UNFIT = {  # what a body loses with its role
     "cloth": (*POINTS_MOVE, "cell"),
-    "soft": (*POINTS_MOVE, "form"),
+    "soft": POINTS_MOVE,
     "rigid": ("form", "material", "friction", "bounce", "pins", "cell", "proxy"),
     "collider": ("form", "material", "pins", "cell", "gravity", "release"),
     "left out": ("release", "cell"),

@@ -20,6 +20,7 @@ from zembrik.core.mesh.trimesh import TriMesh
 
 Floats = NDArray[np.float64]
 SAMPLES = 4  # along each side of a cell, to see how much of it is inside
+FIRM = 1e-4  # how much an uneven stretch counts against a place on the surface that is missed
 LEAST_FILLED = 0.1  # a cell that holds less is as stiff and heavy as this, so that nothing is infinitely light
 
 # Corner k of a cell is at (k >> 2 & 1, k >> 1 & 1, k & 1); the five tetrahedra of an even cell, right-handed.
@@ -102,6 +103,45 @@ def embed(mesh: TriMesh, turn: Floats, cell_m: float) -> Lattice:
     weight = np.repeat(share, 5)
     whole = float((weight * _volumes(points, tets)).sum())
     return Lattice(points @ turn.T, tets.astype(np.int32), weight * (volume / whole), masters.astype(np.int32), shares)
+
+
+def taken_on(lattice: Lattice, form: Floats) -> Floats:
+    """Return where the lattice's points (n, 3) are when the surface has another form, metres.
+
+    The surface's own points say it only near the surface. Of all lattices that carry it so, the one is taken whose
+    stretch changes the least from each tetrahedron to its neighbours, in the least-squares sense; so a form that is
+    the mesh moved, turned or stretched evenly comes out exactly.
+
+    Args:
+        lattice: at rest. form: float64 (k, 3), where the first k of the surface's points are.
+    """
+    from scipy import sparse
+    from scipy.sparse.linalg import splu
+
+    count, tets = len(lattice.points), lattice.tets.astype(np.int64)
+    rows = np.repeat(np.arange(len(form)), 4)
+    carried = sparse.csr_array(
+        (lattice.shares[: len(form)].ravel(), (rows, lattice.masters[: len(form)].ravel())), shape=(len(form), count)
+    )
+    # The gradient of any field over each tetrahedron, as three rows: what its corners count for.
+    edges = np.stack([lattice.points[tets[:, k]] - lattice.points[tets[:, 0]] for k in (1, 2, 3)], axis=1)
+    parts = np.linalg.inv(edges)  # (E, 3, 3): axis, corner 1..3
+    parts = np.concatenate([-parts.sum(axis=2, keepdims=True), parts], axis=2)
+    number = np.arange(3 * len(tets)).reshape(-1, 3)
+    gradient = sparse.csr_array(
+        (parts.ravel(), (np.repeat(number, 4, axis=1).ravel(), np.tile(tets, (1, 3)).ravel())),
+        shape=(3 * len(tets), count),
+    )
+    # Neighbours share a face.
+    faces = np.sort(tets[:, [[0, 1, 2], [0, 1, 3], [0, 2, 3], [1, 2, 3]]].reshape(-1, 3), axis=1)
+    order = np.lexsort(faces.T)
+    same = np.flatnonzero((faces[order][1:] == faces[order][:-1]).all(axis=1))
+    one, two = order[same] // 4, order[same + 1] // 4
+    size = float(np.linalg.norm(edges[:, 0], axis=1).mean())
+    differ = size * (gradient[number[one].ravel()] - gradient[number[two].ravel()])
+    matrix = sparse.csc_array(carried.T @ carried + FIRM * (differ.T @ differ) + 1e-12 * sparse.eye_array(count))
+    solved = splu(matrix).solve(carried.T @ form + 1e-12 * lattice.points)
+    return np.ascontiguousarray(solved)
 
 
 def _volumes(points: Floats, tets: NDArray[np.int64]) -> Floats:

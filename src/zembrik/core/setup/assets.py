@@ -164,7 +164,7 @@ def start_mesh(body: Body, assets: Assets) -> TriMesh:
         Problem: when the form has other points than the mesh.
     """
     mesh = placed_mesh(body, assets)
-    if body.form is None or body.role != "cloth":
+    if body.form is None or body.role not in ("cloth", "soft"):
         return mesh
     form = file_part(body.form, assets).mesh
     if len(form.points) != len(mesh.points):

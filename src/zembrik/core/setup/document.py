@@ -369,7 +369,7 @@ class Body(Part):
     place: Place = Place()
     form: FileMesh | None = Field(
         default=None,
-        description="Of a cloth: the form it begins in, in world space; a file with the same points as its mesh.",
+        description="Of cloth and soft bodies: the form it begins in, in world space; a file with its mesh's points.",
     )
     render: Render | None = Field(default=None, description="The detailed mesh that the body carries.")
     material: Material | None = None
@@ -412,7 +412,7 @@ class Body(Part):
             unfit += ["gravity"] if self.gravity != 1.0 else []
         elif self.motion and self.motion.ripple:
             unfit.append("motion.ripple")
-        if self.form is not None and role not in ("cloth", "left out"):
+        if self.form is not None and role not in ("cloth", "soft", "left out"):
             unfit.append("form")
         if self.cell is not None and role != "soft":
             unfit.append("cell")

@@ -49,7 +49,7 @@ def build_world(setup: Setup, assets: Assets) -> World:
     counts = [len(c.mesh.points) for c in cloths] + [len(s.mass) for s in softs]
     starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
     cloth_starts, soft_starts, points_of_cloth = starts[: len(cloths)], starts[len(cloths) :], int(starts[len(cloths)])
-    x = _stacked([c.begin for c in cloths] + [s.lattice.points for s in softs], 3)
+    x = _stacked([c.begin for c in cloths] + [s.begin for s in softs], 3)
     # What everything is measured against: a cloth may begin in another form than its mesh has.
     rest = _stacked([c.mesh.points for c in cloths] + [s.lattice.points for s in softs], 3)
     mass = _stacked([c.mass for c in cloths] + [s.mass for s in softs])
@@ -234,11 +234,13 @@ def _handles(
             mover = mover_of_body(setup.bodies[leader], motion, setup.fps, assets)
             if mover is None or isinstance(mover, Deform):  # a form has no place for points that are not its own
                 continue
-            begin = part.mesh.points if isinstance(part, SoftPart) else part.begin
+            begin = part.begin
+            if isinstance(part, SoftPart):
+                begin = np.einsum("mk,mki->mi", part.shares, part.begin[part.masters])
             taken = pinned_points(pin, begin, f"bodies[{part.number}] '{part.name}', pins[{n}]")
             if isinstance(part, SoftPart):
                 carriers = part.masters[taken][part.shares[taken] > 1e-6]
-                held, places = np.unique(carriers).astype(np.int64), part.lattice.points
+                held, places = np.unique(carriers).astype(np.int64), part.begin
             else:
                 held, places = np.flatnonzero(taken), part.begin
             found.append(Handle(held + start, places[held].copy(), mover))

@@ -8,11 +8,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.mesh.lattice import Lattice, cells_of, embed
+from zembrik.core.mesh.lattice import Lattice, cells_of, embed, taken_on
 from zembrik.core.mesh.refine import refine
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
-from zembrik.core.setup.assets import Assets, placed_mesh
+from zembrik.core.setup.assets import Assets, placed_mesh, start_mesh
 from zembrik.core.setup.document import Setup
 from zembrik.core.setup.resolve import Resolved
 from zembrik.core.solver.pins import pinned_points
@@ -37,6 +37,7 @@ class SoftPart:
         contact: the same surface, cut so that no edge is longer than a cell: what others touch. Its first points
             are the mesh's.
         lattice: what carries the contact surface.
+        begin: float64 (n, 3), where the lattice's points are at the start, metres.
         mass: float64 (n,), of the lattice's points, kg.
         held: bool (n,), lattice points that pins hold.
         rows: float64 (E, 13), see `solidity.Tets`.
@@ -50,6 +51,7 @@ class SoftPart:
     mesh: TriMesh
     contact: TriMesh
     lattice: Lattice
+    begin: Floats
     mass: Floats
     held: NDArray[np.bool_]
     rows: Floats
@@ -106,14 +108,18 @@ def _soft(number: int, setup: Setup, values: dict[str, Any], assets: Assets) -> 
         raise Problem(
             "the mesh encloses no volume, so there is nothing to be soft.", where, "Turn its faces outwards."
         ) from None
+    form = start_mesh(body, assets).points
+    begin = lattice.points if body.form is None else taken_on(lattice, form)
     stuff = np.tile([material["young"], material["poisson"], material["damping"]], (len(lattice.tets), 1))
     rows, volume = tet_rows(lattice.points, lattice.tets, lattice.filled, stuff)
     shares = np.repeat(volume * material["density"] / 4, 4)
     mass = np.asarray(np.bincount(lattice.tets.ravel(), shares, len(lattice.points)), float)
     held = np.zeros(len(lattice.points), dtype=bool)
     for n, pin in enumerate(body.pins):
-        taken = pinned_points(pin, mesh.points, f"{where}, pins[{n}]")
+        taken = pinned_points(pin, form, f"{where}, pins[{n}]")
         held[lattice.masters[: len(taken)][taken][lattice.shares[: len(taken)][taken] > 1e-6]] = True
     yields = (material["yield_strain"], material["creep"]) if material["creep"] > 0.0 else None
     surface = Surface(values["thickness"], material["friction"], material["sliding_friction"])
-    return SoftPart(number, body.name, mesh, contact, lattice, mass, held, rows, surface, yields, values["gravity"])
+    return SoftPart(
+        number, body.name, mesh, contact, lattice, begin, mass, held, rows, surface, yields, values["gravity"]
+    )

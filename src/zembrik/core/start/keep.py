@@ -1,4 +1,4 @@
-"""Taking a frame of a cache as the start: rigid bodies are placed where they lie, cloth begins in the form it has."""
+"""Taking a frame of a cache as the start: rigid bodies are placed where they lie, others begin in their form."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ class Kept:
 
     Attributes:
         patch: JSON Patch (RFC 6902) of places and joints.
-        forms: float32 (points, 3) in metres for every cloth, by the body's number in the setup.
+        forms: float32 (points, 3) in metres for every cloth and soft body, by the body's number in the setup.
         words: what was kept, and what could not be.
     """
 
@@ -53,8 +53,8 @@ def rest_frame(cache: Cache) -> int | None:
 def kept_start(setup: Setup, cache: Cache, frame: int) -> Kept:
     """Return the setup's start as it is at a frame of a cache of the same bodies.
 
-    Bodies that a track drives keep their track; soft bodies keep their form, since a surface does not tell what
-    their inside does.
+    Bodies that a track drives keep their track. The inside of a soft body is found anew from its surface, and what it
+    was dented for good is given back.
 
     Raises:
         Problem: when the frame is not there, or the cache has none of the setup's bodies.
@@ -66,11 +66,10 @@ def kept_start(setup: Setup, cache: Cache, frame: int) -> Kept:
     left: list[str] = []
     for n, name in enumerate(cache.names):
         k = numbers.get(name)
-        if k is None or setup.bodies[k].role not in ("cloth", "rigid"):
-            left += [name] if k is not None and setup.bodies[k].role == "soft" else []
+        if k is None or setup.bodies[k].role not in ("cloth", "soft", "rigid"):
             continue
         body = setup.bodies[k]
-        if body.role == "cloth":
+        if body.role in ("cloth", "soft"):
             forms[k] = cache.points(n, frame)
             continue
         if body.motion is not None or not cache.is_rigid(n):
@@ -95,9 +94,9 @@ def kept_start(setup: Setup, cache: Cache, frame: int) -> Kept:
             )
             patch.append({"op": "add", "path": f"/joints/{j}/axis", "value": _round(turn @ np.asarray(joint.axis), 6)})
     if not patch and not forms:
-        raise Problem("the bake has no cloth and no free rigid body to keep.", "start", "Bake the shot as it is first.")
+        raise Problem("the bake has nothing that is free to keep.", "start", "Bake the shot as it is first.")
     parts = [f"{len(moved)} rigid bod{'y' if len(moved) == 1 else 'ies'}"] if moved else []
-    parts += [f"{len(forms)} cloth{'s' if len(forms) > 1 else ''}"] if forms else []
+    parts += [f"the form of {len(forms)} bod{'y' if len(forms) == 1 else 'ies'}"] if forms else []
     words = f"start as at frame {frame}: {' and '.join(parts)}"
     return Kept(patch, forms, words + (f"; not {', '.join(left)}" if left else ""))
 
