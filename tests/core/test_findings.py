@@ -178,3 +178,19 @@ def test_a_torn_cloth_is_told_with_its_frame_and_what_helps(tmp_path):
 
 def test_a_sound_bake_has_nothing_to_tell(sheet, baked):
     assert check_outcome(parse_setup(sheet), baked) == []
+
+
+def test_cloth_that_begins_in_cloth(sheet, tmp_path):
+    """Two sheets 1 mm apart that keep 2 mm each: 3 mm deep; parted by 5 mm nothing is said, and neither bake leaps."""
+    second = {**sheet["bodies"][0], "name": "second", "place": {"translate": [0.0, 1.021, 0.0]}, "thickness": 0.002}
+    sheet["bodies"][0]["thickness"] = 0.002
+    sheet["bodies"].append(second)
+
+    def told():
+        found = check_setup(parse_setup(sheet), FolderAssets(tmp_path))
+        return [f for f in found if f.code == "begin_in_one_another"]
+
+    (finding,) = told()
+    assert finding.severe and "'sheet' and 'second' by 3.0 mm" in finding.text
+    second["place"]["translate"][1] = 1.025
+    assert told() == []

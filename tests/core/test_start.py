@@ -15,6 +15,7 @@ from zembrik.core.setup.document import parse_setup
 from zembrik.core.solver.build import build_world
 from zembrik.core.start.copies import copies_inside
 from zembrik.core.start.pairs import Pairs, rigid_pairs
+from zembrik.core.start.propose import overlaps_of
 from zembrik.core.start.ways import ease_apart, probe, shrink_to_fit, thin_out
 
 
@@ -207,3 +208,22 @@ def test_copies_fill_a_volume_evenly_at_any_count():
                                  (5, shapes.grid((1.0, 1.0), (2, 2)), "flat")):  # fmt: skip
         with pytest.raises(Problem, match=words):
             copies_inside(body, count, volume, 0.0, 1.0, 1.0, 1, set())
+
+
+def test_cloth_and_soft_bodies_that_begin_in_one_another_are_found_with_their_depth():
+    """Two sheets 3 mm apart that keep 4 mm each overlap by 5 mm; a ball 20 mm deep in a soft block."""
+    sheet = {"role": "cloth", "mesh": {"shape": "grid", "size": [0.4, 0.4], "segments": [8, 8]}, "thickness": 0.004}
+    block = {"name": "block", "role": "soft", "mesh": {"shape": "box", "size": [0.4, 0.4, 0.4], "segments": 2},
+             "place": {"translate": [2.0, 0.5, 0.0]}, "thickness": 0.002}  # fmt: skip
+    ball = {"name": "ball", "role": "rigid", "mesh": {"shape": "ball", "radius": 0.1}, "proxy": {"kind": "ball"},
+            "place": {"translate": [2.0, 0.78, 0.0]}, "thickness": 0.001}  # fmt: skip
+    far = {**ball, "name": "far", "place": {"translate": [9.0, 0.9, 0.0]}}
+    sheets = [
+        {**sheet, "name": n, "place": {"translate": [0.013, y, 0.007]}} for n, y in (("low", 1.0), ("high", 1.003))
+    ]
+    rows = overlaps_of(parse_setup({"bodies": [*sheets, block, ball, far]}), NoAssets())
+    found = {(r.one, r.other): r for r in rows}
+    assert set(found) == {("low", "high"), ("block", "ball")}
+    assert found["low", "high"].depth_m == pytest.approx(0.005, abs=1e-6)
+    assert found["block", "ball"].depth_m == pytest.approx(0.023, abs=0.001)
+    assert found["block", "ball"].at[1] == pytest.approx(0.69, abs=0.012)

@@ -10,11 +10,13 @@ from fastapi.testclient import TestClient
 
 from zembrik.core.cache.reader import Cache
 from zembrik.core.mesh import shapes
+from zembrik.core.setup.assets import file_hash
 from zembrik.farm.errands import run_errand
 from zembrik.farm.worker import run_bake
 from zembrik.library import bakes
 from zembrik.library.demo_shot import obj_bytes
 from zembrik.library.shots import create_shot, get_shot
+from zembrik.library.store import StoredAssets
 from zembrik.web.app import make_app
 
 STATIONS = ["intake", "proxies", "start", "motion", "quality", "bake", "review", "deliver"]
@@ -565,3 +567,32 @@ def test_plans_of_trials_are_told_before_anything_runs(client, database, shot):
     assert client.post(f"{sheet}/throw-away", headers=HX).status_code == 422
     assert client.post(f"{sheet}/stop", headers=HX).status_code == 200
     assert client.post(f"{sheet}/throw-away", headers=HX).headers["hx-redirect"] == f"/shots/{shot}/quality"
+
+
+def test_two_uploads_of_one_name_at_once_are_two_files_and_half_an_upload_is_none(client, database, settings, shot):
+    """Ten people hand in 'pear.obj' at the same moment, each with other content: ten assets, each whole."""
+    from concurrent.futures import ThreadPoolExecutor
+
+    def send(k):
+        size = 1.0 + k // 2  # two by two the same content
+        text = f"v 0 0 0\nv {size} 0 0\nv 0 {size} 0\nv 0 0 {size}\nf 1 3 2\nf 1 2 4\nf 2 3 4\nf 3 1 4\n"
+        files = [("file", ("pear.obj", text.encode()))]
+        return client.post(f"/shots/{shot}/upload", data={"station": "intake"}, files=files, headers=HX)
+
+    with ThreadPoolExecutor(10) as pool:
+        answers = list(pool.map(send, range(10)))
+    assert [a.status_code for a in answers] == [200] * 10
+    found = {re.search(r'"reference": "([^"]+)"', a.text.replace("&#34;", '"'))[1] for a in answers}
+    assert len(found) == 5
+    for reference in found:
+        sha256 = reference.partition("/")[0]
+        assert file_hash(StoredAssets(settings).read(reference)) == sha256
+
+    # The connection breaks in the middle of a file: no answer says it was stored, and nothing was.
+    before = sorted(settings.assets.rglob("*"))
+    head = b'--x\r\nContent-Disposition: form-data; name="file"; filename="half.obj"\r\n\r\nv 0 0 0\nv 1 0 0\nv 0 1'
+    half = client.post(
+        f"/shots/{shot}/upload", content=head, headers=HX | {"content-type": "multipart/form-data; boundary=x"}
+    )
+    assert half.status_code in (400, 422) and "Traceback" not in half.text
+    assert sorted(settings.assets.rglob("*")) == before

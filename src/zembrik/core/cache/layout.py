@@ -23,6 +23,7 @@ from __future__ import annotations
 import json
 import os
 import struct
+import threading
 from pathlib import Path
 from typing import Any
 
@@ -42,7 +43,7 @@ _ZSTD_LEVEL = 1
 
 def write_whole(path: Path, data: bytes) -> None:
     """Write a file so that it is there whole or not at all."""
-    part = path.with_name(f".{path.name}.{os.getpid()}.part")
+    part = path.with_name(f".{path.name}.{os.getpid()}-{threading.get_ident()}.part")
     try:
         part.write_bytes(data)
         os.replace(part, path)

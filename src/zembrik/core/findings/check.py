@@ -12,7 +12,7 @@ from zembrik.core.setup.document import GridMesh, Setup
 from zembrik.core.setup.resolve import resolve
 from zembrik.core.solver.build import build_world
 from zembrik.core.solver.world import World
-from zembrik.core.start.overlap import A_TOUCH_M, find_overlaps, places_of
+from zembrik.core.start.overlap import A_TOUCH_M, find_meetings, find_overlaps, places_of
 from zembrik.core.start.pairs import rigid_pairs
 
 FEW_ROWS = 10  # fewer rows of points than this across a sheet fold like a board
@@ -31,6 +31,7 @@ def check_setup(setup: Setup, assets: Assets) -> list[Finding]:
             *endless_fall(setup, world),
             *start_overlaps(setup, world),
             *overlapping_bodies(setup, world),
+            *bodies_in_one_another(setup, world),
         ]
     except Problem as problem:
         remedy = f" {problem.remedy}" if problem.remedy else ""
@@ -193,3 +194,20 @@ def overlapping_bodies(setup: Setup, world: World) -> list[Finding]:
 
 def _place(point: np.ndarray) -> tuple[float, float, float]:
     return (round(float(point[0]), 5), round(float(point[1]), 5), round(float(point[2]), 5))
+
+
+def bodies_in_one_another(setup: Setup, world: World) -> list[Finding]:
+    """Cloth and soft bodies that begin within other simulated bodies: told once, by the deepest pair."""
+    found = [m for m in find_meetings(world) if m.depth_m >= A_TOUCH_M]
+    if not found:
+        return []
+    worst, dt = found[0], 1.0 / (setup.fps * resolve(setup).quality("substeps"))
+    pairs = "pair begins" if len(found) == 1 else "pairs begin"
+    text = (
+        f"{len(found)} {pairs} within each other's room, the deepest '{worst.one}' and '{worst.other}' by "
+        f"{worst.depth_m * 1000:.1f} mm. Pushed out within one substep, they would part at "
+        f"{worst.depth_m / dt:.1f} m/s: move one of them, or give them less thickness."
+    )
+    severe = worst.depth_m > 0.0005
+    title = "Bodies begin in one another"
+    return [Finding("begin_in_one_another", "Start", severe, title, text, worst.one, _place(worst.at))]

@@ -7,7 +7,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from zembrik.core.distance.build import build_fields
 from zembrik.core.distance.field import distances
+from zembrik.core.distance.tree import build_tree, closest_places, distances_to_mesh
+from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.solver.contact import BEHIND
 from zembrik.core.solver.world import SimBody, World
 
@@ -60,6 +63,71 @@ def find_overlaps(world: World) -> list[Overlap]:
             count = int(inside.sum())
             found.append(Overlap(body.name, name, float(depth[worst]), x[worst], count, lifts[best], ways[best]))
     return sorted(found, key=lambda o: (-o.depth_m, o.body, o.collider))
+
+
+@dataclass(frozen=True)
+class Meeting:
+    """Two simulated bodies, at least one of them cloth or soft, that begin within each other's room.
+
+    Attributes:
+        one, other: names.
+        depth_m: how deep the deepest place is, thicknesses included.
+        at: float64 (3,), where, metres.
+    """
+
+    one: str
+    other: str
+    depth_m: float
+    at: Floats
+
+
+def find_meetings(world: World) -> list[Meeting]:
+    """Return every pair of simulated bodies that overlap at the start, but for pairs of rigid ones, deepest first.
+
+    What has an inside is asked how deep the other's places are in it, cloth how near they are to it.
+    """
+    asked = {body.name: places_of(world, body) for body in world.bodies}
+    boxes = {
+        name: np.array([x.min(axis=0) - room.max(), x.max(axis=0) + room.max()]) for name, (x, room) in asked.items()
+    }
+    found = []
+    for k, one in enumerate(world.bodies):
+        for other in world.bodies[k + 1 :]:
+            if one.rigid is not None and other.rigid is not None:
+                continue
+            a, b = boxes[one.name], boxes[other.name]
+            if (a[0] > b[1]).any() or (b[0] > a[1]).any():
+                continue
+            deepest = max(
+                (_deepest(world, *asked[one.name], other), _deepest(world, *asked[other.name], one)),
+                key=lambda pair: pair[0],
+            )
+            if deepest[0] > TOUCH_M:
+                found.append(Meeting(one.name, other.name, *deepest))
+    return sorted(found, key=lambda m: (-m.depth_m, m.one, m.other))
+
+
+def _deepest(world: World, x: Floats, room: Floats, body: SimBody) -> tuple[float, Floats]:
+    """Return how deep the deepest of places x (m, 3), which keep room (m,), is in a body's room, and where, metres."""
+    if body.rigid is not None:
+        part = world.solids.parts[body.rigid]
+        fields, own = build_fields(part.shapes), part.surface.room
+        asked = [distances(fields, k, x) for k in range(len(part.shapes))]
+        distance = np.min([d for d, _ in asked], axis=0)
+        normal = asked[int(np.argmin([(d - room).min() for d, _ in asked]))][1]
+    else:
+        own = float(places_of(world, body)[1].max())
+        mesh = TriMesh(np.ascontiguousarray(body.points(world.x)), body.faces)
+        tree = build_tree(mesh)
+        distance = distances_to_mesh(tree, x)
+        normal = (x - closest_places(tree, x)) / np.where(distance == 0.0, np.inf, distance)[:, None]
+        if body.masters is None:
+            distance, normal = np.abs(distance), normal * np.sign(distance)[:, None]  # cloth has no inside
+    depth = room + own - distance
+    worst = int(np.argmax(depth))
+    # Halfway between the two surfaces that went through each other.
+    back = 0.5 * (distance[worst] - own + room[worst])
+    return float(depth[worst]), x[worst] - back * normal[worst]
 
 
 def places_of(world: World, body: SimBody) -> tuple[Floats, Floats]:

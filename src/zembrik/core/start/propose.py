@@ -12,7 +12,7 @@ from zembrik.core.setup.assets import Assets
 from zembrik.core.setup.document import Setup
 from zembrik.core.setup.resolve import resolve
 from zembrik.core.solver.build import build_world
-from zembrik.core.start.overlap import A_TOUCH_M, Overlap, find_overlaps
+from zembrik.core.start.overlap import A_TOUCH_M, Overlap, find_meetings, find_overlaps
 from zembrik.core.start.pairs import rigid_pairs
 from zembrik.core.start.ways import ease_apart, probe, shrink_to_fit, thin_out
 from zembrik.core.telling import Tell, silent
@@ -64,6 +64,7 @@ def overlaps_of(setup: Setup, assets: Assets) -> list[Row]:
         Row(o.body, o.collider, o.depth_m, _three(o.at), o.depth_m / dt)
         for o in _of_others(find_overlaps(world), names)
     ]
+    rows += [Row(m.one, m.other, m.depth_m, _three(m.at), m.depth_m / dt) for m in find_meetings(world)]
     return sorted([r for r in rows if r.depth_m >= A_TOUCH_M], key=lambda r: (-r.depth_m, r.one, r.other))
 
 
