@@ -157,7 +157,8 @@ def test_audit_and_mend_make_a_new_file_from_the_old(client, database, shot):
     post(client, shot, "take", reference=reference, unit="m", up_axis="y", part="")
     page = client.get(f"/shots/{shot}/audit?body=tent", headers=HX).text
     assert "Doubled points" in page and "Join them" in page and "Open borders" in page
-    post(client, shot, "mend", base=head(database, shot).number, number=2, kind="doubled points")
+    mended = post(client, shot, "mend", base=head(database, shot).number, number=2, kind="doubled points")
+    assert "doubled points 1 → 0, points 5 → 4, faces 4 → 4" in mended.text
     page = client.get(f"/shots/{shot}/audit?body=tent", headers=HX).text
     assert "Doubled points" not in page and "Turn them round" in page
     post(client, shot, "mend", base=head(database, shot).number, number=2, kind="turned faces")

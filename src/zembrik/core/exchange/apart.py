@@ -1,24 +1,27 @@
 """Reading a file in a process of its own, for formats whose libraries a broken file can hang or bring down.
 
-One reader process waits for files, one after the other. If it dies, or takes longer than a sound
-file of that size could, it is ended, the file is refused, and the next file gets a new one. Results
-come back as plain numbers (JSON and arrays), so that nothing a broken file did to the reader can
-do more than give a wrong mesh, which is checked like any other.
+A nursery process loads the libraries once and forks readers. A reader takes files, one after the other. If it dies, or
+takes longer than a sound file of that size could, it is ended, the file is refused, and the next file gets a new one
+within milliseconds. Results come back as plain numbers (JSON and arrays), so that nothing a broken file did to the
+reader can do more than give a wrong mesh, which is checked like any other.
 """
 
 from __future__ import annotations
 
 import contextlib
+import importlib
 import json
 import os
 import select
+import signal
+import socket
 import struct
 import subprocess
 import sys
 import threading
 import time
 from pathlib import Path
-from typing import IO, Any
+from typing import Any
 
 import numpy as np
 
@@ -27,6 +30,11 @@ from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 
 PATIENCE_S, PATIENCE_S_PER_MB = 20.0, 0.5
+LOADING_S = 60.0
+LOADED = (
+    "alembic3d.Abc", "alembic3d.AbcGeom", "pxr.Gf", "pxr.Tf", "pxr.Usd", "pxr.UsdGeom",
+    "zembrik.core.exchange.read_abc", "zembrik.core.exchange.read_usd",
+)  # fmt: skip
 MOST_MEMORY = 8 * 1024**3  # bytes that a reader may ask for
 MOST_ANSWER = 4 * 1024**3
 LENGTH = struct.Struct("<Q")
@@ -34,11 +42,14 @@ PART_ARRAYS = ("transform", "times_s", "poses", "shapes")
 
 
 class Reader:
-    """A reader process that is started when it is needed."""
+    """A reader process that is forked when it is needed."""
 
     def __init__(self) -> None:
         self.lock = threading.Lock()
-        self.process: subprocess.Popen[bytes] | None = None
+        self.nursery: subprocess.Popen[bytes] | None = None
+        self.control: socket.socket | None = None  # to the nursery
+        self.stream: socket.socket | None = None  # to the reader
+        self.pid = 0  # of the reader
 
     def read(self, data: bytes, name: str, kind: str, patience_s: float | None = None) -> Contents:
         """Return what a file holds.
@@ -53,9 +64,10 @@ class Reader:
         if patience_s is None:
             patience_s = PATIENCE_S + PATIENCE_S_PER_MB * len(data) / 1e6
         with self.lock:
-            process = self._running()
             try:
-                answer = _asked(process, data, name, kind, time.monotonic() + patience_s)
+                stream = self._running()
+                # The clock of a file starts when the libraries are loaded, whatever else the machine is busy with.
+                answer = _asked(stream, data, name, kind, time.monotonic() + patience_s)
             except TimeoutError:
                 self.end()
                 raise Problem(
@@ -67,27 +79,40 @@ class Reader:
                 raise Problem("the file is so broken that its reader gave up.", name, "Export it again.") from None
         return _contents(answer, name)
 
-    def _running(self) -> subprocess.Popen[bytes]:
-        if self.process is None or self.process.poll() is not None:
-            source = str(Path(__file__).resolve().parents[3])
-            path = os.pathsep.join([source, *filter(None, [os.environ.get("PYTHONPATH")])])
-            self.process = subprocess.Popen(
-                [sys.executable, "-m", "zembrik.core.exchange.apart"],
-                stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL,
-                env={**os.environ, "PYTHONPATH": path},
+    def _running(self) -> socket.socket:
+        if self.stream is not None:
+            gone, _, _ = select.select([self.stream], [], [], 0.0)  # nothing is to come, but the end of it
+            if not gone:
+                return self.stream
+            self.end()
+        if self.nursery is None or self.nursery.poll() is not None:
+            self._start_nursery()
+        assert self.control is not None
+        ours, theirs = socket.socketpair()
+        with theirs:
+            socket.send_fds(self.control, [b"new"], [theirs.fileno()])
+        self.pid = LENGTH.unpack(_exactly(self.control, LENGTH.size, time.monotonic() + LOADING_S))[0]
+        self.stream = ours
+        return ours
+
+    def _start_nursery(self) -> None:
+        source = str(Path(__file__).resolve().parents[3])
+        path = os.pathsep.join([source, *filter(None, [os.environ.get("PYTHONPATH")])])
+        self.control, theirs = socket.socketpair()
+        with theirs:
+            self.nursery = subprocess.Popen(
+                [sys.executable, "-m", "zembrik.core.exchange.apart", str(theirs.fileno())],
+                stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+                env={**os.environ, "PYTHONPATH": path}, pass_fds=[theirs.fileno()],
             )  # fmt: skip
-        return self.process
 
     def end(self) -> None:
-        """End the process, if there is one."""
-        if self.process is not None:
-            self.process.kill()
-            self.process.wait()
-            for pipe in (self.process.stdin, self.process.stdout):
-                with contextlib.suppress(OSError):
-                    assert pipe is not None
-                    pipe.close()
-        self.process = None
+        """End the reader, if there is one; the nursery stays."""
+        if self.stream is not None:
+            self.stream.close()
+            with contextlib.suppress(ProcessLookupError):
+                os.kill(self.pid, signal.SIGKILL)
+        self.stream = None
 
 
 READER = Reader()
@@ -98,26 +123,24 @@ def read_apart(data: bytes, name: str, kind: str) -> Contents:
     return READER.read(data, name, kind)
 
 
-def _asked(process: subprocess.Popen[bytes], data: bytes, name: str, kind: str, deadline: float) -> bytes:
-    assert process.stdin is not None and process.stdout is not None
+def _asked(stream: socket.socket, data: bytes, name: str, kind: str, deadline: float) -> bytes:
     head = json.dumps({"name": name, "kind": kind, "size": len(data)}).encode()
-    process.stdin.write(LENGTH.pack(len(head)) + head)
-    process.stdin.write(data)
-    process.stdin.flush()
-    length = LENGTH.unpack(_exactly(process.stdout, LENGTH.size, deadline))[0]
+    stream.sendall(LENGTH.pack(len(head)) + head)
+    stream.sendall(data)
+    length = LENGTH.unpack(_exactly(stream, LENGTH.size, deadline))[0]
     if length > MOST_ANSWER:
         raise EOFError
-    return _exactly(process.stdout, length, deadline)
+    return _exactly(stream, length, deadline)
 
 
-def _exactly(pipe: IO[bytes], count: int, deadline: float) -> bytes:
+def _exactly(stream: socket.socket, count: int, deadline: float) -> bytes:
     """Return so many bytes; raises TimeoutError after the deadline (monotonic, s), EOFError when they end."""
-    parts, left, number = [], count, pipe.fileno()
+    parts, left = [], count
     while left:
-        ready, _, _ = select.select([number], [], [], max(deadline - time.monotonic(), 0.0))
+        ready, _, _ = select.select([stream], [], [], max(deadline - time.monotonic(), 0.0))
         if not ready:
             raise TimeoutError
-        part = os.read(number, min(left, 1 << 20))
+        part = stream.recv(min(left, 1 << 20))
         if not part:
             raise EOFError
         parts.append(part)
@@ -196,17 +219,40 @@ def _read_here(data: bytes, name: str, kind: str) -> Contents:
     return read_usd(data, name, kind)
 
 
-def serve() -> None:
-    """Be the reader: read files from standard input until it ends."""
+def serve(control: socket.socket) -> None:
+    """Be the nursery: load the libraries, then fork a reader for every stream that comes."""
+    _end_with_parent()
+    for module in LOADED:
+        with contextlib.suppress(ImportError):
+            importlib.import_module(module)
+    signal.signal(signal.SIGCHLD, signal.SIG_IGN)  # the system forgets readers that ended
+    while True:
+        asked, numbers, _, _ = socket.recv_fds(control, 16, 1)
+        if not asked:
+            return
+        pid = os.fork()
+        if pid == 0:
+            control.close()
+            _end_with_parent()
+            _read_from(socket.socket(fileno=numbers[0]))
+            os._exit(0)
+        os.close(numbers[0])
+        control.sendall(LENGTH.pack(pid))
+
+
+def _end_with_parent() -> None:
     import ctypes
+
+    ctypes.CDLL(None).prctl(1, 9)  # PR_SET_PDEATHSIG, even in the middle of a file
+
+
+def _read_from(stream: socket.socket) -> None:
+    """Be a reader: read files from a stream until it ends."""
     import resource
 
-    ctypes.CDLL(None).prctl(1, 9)  # PR_SET_PDEATHSIG: end with the program that asked, even in the middle of a file
     resource.setrlimit(resource.RLIMIT_AS, (MOST_MEMORY, MOST_MEMORY))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-    answers = os.fdopen(os.dup(1), "wb")
-    os.dup2(2, 1)  # whatever the libraries print goes elsewhere
-    asked = sys.stdin.buffer
+    asked = stream.makefile("rb")
     while len(start := asked.read(LENGTH.size)) == LENGTH.size:
         head = json.loads(asked.read(LENGTH.unpack(start)[0]))
         data = asked.read(head["size"])
@@ -218,8 +264,7 @@ def serve() -> None:
             answer = _told("it needs more memory than a file may.", head["name"], "Reduce it, or split it.")
         except Exception:
             answer = _told("the file is not sound.", head["name"], "Export it again.")
-        answers.write(LENGTH.pack(len(answer)) + answer)
-        answers.flush()
+        stream.sendall(LENGTH.pack(len(answer)) + answer)
 
 
 def _told(what: str, where: str, remedy: str) -> bytes:
@@ -228,4 +273,4 @@ def _told(what: str, where: str, remedy: str) -> bytes:
 
 
 if __name__ == "__main__":
-    serve()
+    serve(socket.socket(fileno=int(sys.argv[1])))

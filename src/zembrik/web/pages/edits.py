@@ -27,16 +27,17 @@ Whole = Annotated[int, Form()]
 
 
 def apply_patch(
-    request: Request, db: Db, places: Places, shot_id: int, base: int, patch: Patch, note: str, station: str, body: str
-) -> Response:
-    """Make a revision of a patch and return the panel; a conflict is told with both values."""
+    request: Request, db: Db, places: Places, shot_id: int, base: int, patch: Patch, note: str, station: str, body: str,
+    told: str = "",
+) -> Response:  # fmt: skip
+    """Make a revision of a patch and return the panel, with what there is to tell; a conflict shows both values."""
     try:
         with db.session() as session:
             before = get_shot(session, shot_id).head
             revision = edit(session, shot_id, base, patch, note)
-            others = []
+            others = [told] if told else []
             if before is not None and before.number != base and revision is not before:
-                others = [f"Revision {before.number} was made by somebody else meanwhile; your change is on top of it."]
+                others.append(f"Revision {before.number} was made by somebody else meanwhile; yours is on top of it.")
             return render_bench(request, session, places, shot_id, station, body, others=others)
     except Conflict as conflict:
         words = {"conflict": conflict, "shot_id": shot_id, "station": station, "body": body, "note": note}

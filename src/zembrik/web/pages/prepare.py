@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import lru_cache
-from typing import Annotated
+from typing import Annotated, Any
 
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import Response
@@ -85,11 +85,26 @@ def mend(
         if not 0 <= number < len(setup.bodies):
             raise Problem("there is no such body.", "mend", "Load the page again.")
         one = setup.bodies[number]
+        assets = StoredAssets(places)
         mesh = mended_file(session, places, one, kind)
+        meshes = [load_mesh(b, assets) for b in (one, one.model_copy(update={"mesh": FileMesh.model_validate(mesh)}))]
+    told = _before_and_after(kind, *meshes)
     patch: Patch = [{"op": "add", "path": f"/bodies/{number}/mesh", "value": mesh}]
     return apply_patch(
-        request, db, places, shot_id, base, patch, f"mended {one.name}: {kind}", station, one.name
+        request, db, places, shot_id, base, patch, f"mended {one.name}: {told}", station, one.name, f"Mended: {told}."
     )  # fmt: skip
+
+
+def _before_and_after(kind: str, before: TriMesh, after: TriMesh) -> str:
+    """Tell what a mend did: the flaw's count, points and faces, and the volume, each before and after."""
+    audits: list[Any] = [_audited(_ByContent(mesh)) for mesh in (before, after)]
+    counts = [sum(f.count for f in a.flaws if f.kind == kind) for a in audits]
+    words = [f"{kind} {counts[0]:,} → {counts[1]:,}"]
+    for name, sizes in (("points", (before.points, after.points)), ("faces", (before.faces, after.faces))):
+        words.append(f"{name} {len(sizes[0]):,} → {len(sizes[1]):,}")
+    if all(a.closed for a in audits):
+        words.append(f"volume {audits[0].volume * 1e3:.3g} → {audits[1].volume * 1e3:.3g} l")
+    return ", ".join(words)
 
 
 def _densities(mesh: TriMesh, scale: float, a_point_s: float | None) -> list[dict[str, float | None]]:
