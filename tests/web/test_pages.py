@@ -442,7 +442,7 @@ def test_fits_are_coloured_and_chosen_for_all_bodies(client, database, shot):
 
 def test_an_errand_is_done_once_stopped_at_once_and_taken_up_again(client, database, shot):
     """Asked for twice it is one; stopped it changes nothing; a worker that leaves hands it back."""
-    ask = {"kind": "fits", "body": "ball", "station": "proxies"}
+    ask = {"kind": "even", "body": "ball", "spacing": "90", "station": "intake"}
     first, second = (client.post(f"/shots/{shot}/errands", data=ask, headers=HX).text for _ in range(2))
     number = int(re.search(r"/errands/(\d+)", first)[1])
     assert f"/errands/{number}" in second

@@ -10,13 +10,15 @@ import traceback
 from collections.abc import Callable
 from typing import Any
 
+from sqlalchemy import null, select, update
+
 from zembrik.core.problem import Problem
 from zembrik.core.setup.document import Body, Setup, parse_setup
 from zembrik.core.setup.resolve import resolve
-from zembrik.core.telling import Stopped, Tell
+from zembrik.core.telling import Stopped, Tell, step
 from zembrik.library.database import Database
 from zembrik.library.errands import fits_from, fits_order, remember, result_of
-from zembrik.library.models import Errand, Revision
+from zembrik.library.models import Errand, Revision, Shot
 from zembrik.library.store import StoredAssets
 
 Order = dict[str, Any]
@@ -62,6 +64,10 @@ def run_errand(database: Database, number: int, leaving: threading.Event) -> boo
         if row is not None:
             row.state, row.error, row.result = state, error, result
             row.ended = None if state == "queued" else datetime.datetime.now(datetime.UTC)
+        if kind == "fits" and state == "done":
+            # What findings tell of a proxy may have waited for it.
+            head = select(Shot.head_id).where(Shot.id == shot_id).scalar_subquery()
+            session.execute(update(Revision).where(Revision.id == head).values(findings=null()))
     return state == "queued"
 
 
@@ -141,7 +147,7 @@ def _even(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
 
     setup, assets = _setup_of(database, order), StoredAssets(database.settings)
     number = _number_of(setup, order)
-    tell(0, 0)
+    step(tell, 0, 0)
     old = setup.bodies[number]
     with database.session() as session:
         body = respaced_body(session, database.settings, old, order["spacing_m"], even=True)

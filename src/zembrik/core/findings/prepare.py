@@ -20,7 +20,7 @@ from zembrik.core.setup.assets import Assets, placed_mesh
 from zembrik.core.setup.document import BallMesh, Body, CapsuleMesh, CylinderMesh, GridMesh, Place, RingMesh, Setup
 from zembrik.core.setup.materials import SIMULATED
 from zembrik.core.setup.resolve import Resolved
-from zembrik.core.solver.colliders import proxy_shapes
+from zembrik.core.solver.colliders import is_found, proxy_shapes
 from zembrik.core.units import turn_matrix
 
 LEAST_M, MOST_M = 0.005, 60.0  # a simulated body's longest side: beyond, its unit is wrong more often than not
@@ -130,6 +130,9 @@ def wide_gaps(setup: Setup, resolved: Resolved, assets: Assets) -> list[Finding]
     found = []
     for key, numbers in alike.items():
         body, proxy = setup.bodies[numbers[0]], resolved.document["bodies"][numbers[0]]["proxy"]
+        mesh = placed_mesh(body, assets)
+        if not is_found(body, proxy, mesh):
+            continue  # the Proxies station has it measured, and then this is looked at again
         gap, size, at = _widest_gap(key, Aside((body, proxy, assets)))
         if gap < max(WIDE_GAP * size, LEAST_GAP_M):
             continue

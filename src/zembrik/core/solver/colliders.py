@@ -16,6 +16,7 @@ from zembrik.core.motion.carried import Carried
 from zembrik.core.motion.deform import Deform
 from zembrik.core.motion.rigid import Mover
 from zembrik.core.motion.ripple import Ripple
+from zembrik.core.proxy import shelf
 from zembrik.core.proxy.fit import convex_hull, fit_proxy
 from zembrik.core.proxy.hulls import several_hulls
 from zembrik.core.proxy.outline import outline
@@ -30,6 +31,7 @@ from zembrik.core.telling import Tell, silent
 from zembrik.core.units import turn_matrix
 
 Floats = NDArray[np.float64]
+FEW_FACES = 20_000  # of a mesh whose hulls and shell are found within a second or two
 NOWHERE = 1e7  # metres: no body is there
 
 
@@ -138,18 +140,34 @@ def proxy_shapes(body: Body, proxy: dict[str, Any], mesh: TriMesh, tell: Tell = 
     if proxy["kind"] == "reduced":
         return [Shape("surface", mesh=reduced(mesh, proxy["keep"], body.name))]
     if proxy["kind"] == "shell":
-        closes_m = proxy["closes"] * float(np.linalg.norm(mesh.size))
-        return [Shape("surface", mesh=_shell_of(_Alike(mesh), closes_m, Aside(body.name)))]
+        return [Shape("surface", mesh=_shell_of(_Alike(mesh), _closes_m(proxy, mesh), Aside(body.name)))]
     if proxy["kind"] not in ("hull", "hulls"):
         return [collider_shape(body, proxy["kind"], mesh)]
-    # Hulls are found in the body's own axes, once for all bodies that are copies of one another.
+    turn, shift = turn_matrix(body.place.rotate), np.asarray(body.place.translate)
+    most = proxy["most"] if proxy["kind"] == "hulls" else 1
+    hulls = _hulls_of(_Alike(_in_own_axes(body, mesh)), most, proxy["hollow"], Aside((body.name, tell)))
+    return [Shape("hull", mesh=hull.moved((hull.points * body.place.scale) @ turn.T + shift)) for hull in hulls]
+
+
+def is_found(body: Body, proxy: dict[str, Any], mesh: TriMesh) -> bool:
+    """Tell whether a body's resolved proxy is at hand, or found so soon that a page can wait for it."""
+    if len(mesh.faces) <= FEW_FACES or proxy["kind"] not in ("hulls", "shell"):
+        return True
+    if proxy["kind"] == "shell":
+        return shelf.is_there("shell", mesh, (_closes_m(proxy, mesh),))
+    return shelf.is_there("hulls", _in_own_axes(body, mesh), (proxy["most"], proxy["hollow"]))
+
+
+def _closes_m(proxy: dict[str, Any], mesh: TriMesh) -> float:
+    return float(proxy["closes"] * float(np.linalg.norm(mesh.size)))
+
+
+def _in_own_axes(body: Body, mesh: TriMesh) -> TriMesh:
+    """Return a placed mesh as it is before it is placed: hulls are found there, once for all copies of a body."""
     turn, shift = turn_matrix(body.place.rotate), np.asarray(body.place.translate)
     local = (mesh.points - shift) @ turn / body.place.scale
     grain = 1e-9 * (float(np.linalg.norm(np.ptp(local, axis=0))) or 1.0)
-    local = np.rint(local / grain) * grain
-    most = proxy["most"] if proxy["kind"] == "hulls" else 1
-    hulls = _hulls_of(_Alike(mesh.moved(local)), most, proxy["hollow"], Aside((body.name, tell)))
-    return [Shape("hull", mesh=hull.moved((hull.points * body.place.scale) @ turn.T + shift)) for hull in hulls]
+    return mesh.moved(np.rint(local / grain) * grain)
 
 
 class _Alike:
@@ -167,7 +185,11 @@ class _Alike:
 
 @lru_cache(maxsize=16)
 def _shell_of(one: _Alike, closes_m: float, name: Aside[str]) -> TriMesh:
-    return shell_around(one.mesh, closes_m, name.value)
+    if (kept := shelf.take("shell", one.mesh, (closes_m,))) is not None:
+        return kept[0]
+    found = shell_around(one.mesh, closes_m, name.value)
+    shelf.put("shell", one.mesh, (closes_m,), (found,))
+    return found
 
 
 @lru_cache(maxsize=64)
@@ -175,7 +197,11 @@ def _hulls_of(one: _Alike, most: int, hollow: float, aside: Aside[tuple[str, Tel
     name, tell = aside.value
     if most == 1:
         return (convex_hull(one.mesh.points, name),)
-    return tuple(convex_hull(points, name) for points in several_hulls(one.mesh, most, hollow, name, tell))
+    if (kept := shelf.take("hulls", one.mesh, (most, hollow))) is not None:
+        return kept
+    found = tuple(convex_hull(points, name) for points in several_hulls(one.mesh, most, hollow, name, tell))
+    shelf.put("hulls", one.mesh, (most, hollow), found)
+    return found
 
 
 def collider_shape(body: Body, kind: str, mesh: TriMesh) -> Shape:

@@ -40,10 +40,9 @@ def scene(request: Request, db: Db, places: Places, shot_id: int) -> Response:
     marks = [
         {"at": f["at"], "text": f["text"], "title": f["title"], "severe": f["severe"]} for f in findings if f["at"]
     ]
-    return Response(
-        scene_bytes(setup, places, {"revision": head.number, "marks": marks}),
-        media_type=BINARY, headers={"ETag": tag, "Cache-Control": "no-cache"},
-    )  # fmt: skip
+    data, whole = scene_bytes(setup, places, {"revision": head.number, "marks": marks})
+    headers = {"ETag": tag, "Cache-Control": "no-cache"} if whole else {"Cache-Control": "no-store"}
+    return Response(data, media_type=BINARY, headers=headers)
 
 
 @router.get("/bakes/{bake_id}/scene.bin")
@@ -51,18 +50,17 @@ def baked_scene(db: Db, places: Places, bake_id: int) -> Response:
     """Return the same of the setup that was baked, which never changes."""
     with db.session() as session:
         setup = parse_setup(get_bake(session, bake_id).document)
-    return Response(
-        scene_bytes(setup, places, {"revision": 0, "marks": []}),
-        media_type=BINARY, headers={"Cache-Control": "private, max-age=86400"},
-    )  # fmt: skip
+    data, whole = scene_bytes(setup, places, {"revision": 0, "marks": []})
+    headers = {"Cache-Control": "private, max-age=86400" if whole else "no-store"}
+    return Response(data, media_type=BINARY, headers=headers)
 
 
-def scene_bytes(setup: Setup, places: Settings, more: dict[str, Any]) -> bytes:
-    """Return a setup's bodies as a pack, with more in its head."""
+def scene_bytes(setup: Setup, places: Settings, more: dict[str, Any]) -> tuple[bytes, bool]:
+    """Return a setup's bodies as a pack with more in its head, and whether it is whole: proxies may be missing yet."""
     from zembrik.core.motion.deform import Deform  # see `app._warm_up`
     from zembrik.core.motion.ripple import Ripple
     from zembrik.core.proxy.outline import outline
-    from zembrik.core.solver.colliders import proxy_shapes
+    from zembrik.core.solver.colliders import is_found, proxy_shapes
     from zembrik.core.solver.pins import pinned_points
 
     assets, pack, bodies = StoredAssets(places), Pack(), []
@@ -77,12 +75,15 @@ def scene_bytes(setup: Setup, places: Settings, more: dict[str, Any]) -> bytes:
                 entry["render"] = _render(pack, body, began, assets)
             if body.role in ("collider", "rigid"):
                 proxy = resolved.document["bodies"][number]["proxy"]
-                kind, drawn = proxy["kind"], outline(proxy_shapes(body, proxy, mesh), mesh)
-                entry["proxy"] = {
-                    "kind": kind,
-                    "points": pack.add(drawn.points, "<f4"),
-                    "faces": pack.add(drawn.faces, "<u4"),
-                }
+                if not is_found(body, proxy, mesh):
+                    entry["pending"] = True  # it is drawn when an errand has found it
+                else:
+                    drawn = outline(proxy_shapes(body, proxy, mesh), mesh)
+                    entry["proxy"] = {
+                        "kind": proxy["kind"],
+                        "points": pack.add(drawn.points, "<f4"),
+                        "faces": pack.add(drawn.faces, "<u4"),
+                    }
             held = np.zeros(len(mesh.points), dtype=bool)
             for pin in body.pins:
                 held |= pinned_points(pin, began, body.name)
@@ -103,7 +104,8 @@ def scene_bytes(setup: Setup, places: Settings, more: dict[str, Any]) -> bytes:
     document = {
         "bodies": bodies, "ground": ground.height if ground else None, "frames": list(setup.frames), "fps": setup.fps,
     }  # fmt: skip
-    return pack.bytes(document | more)
+    whole = not any("pending" in entry for entry in bodies)
+    return pack.bytes(document | more | {"whole": whole}), whole
 
 
 def _render(pack: Pack, body: Body, began: np.ndarray, assets: StoredAssets) -> dict[str, Any]:

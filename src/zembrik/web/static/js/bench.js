@@ -23,6 +23,7 @@ function remember() {
 async function loadScene(fit) {
   const pack = await fetchPack(`/shots/${shot}/scene.bin`);
   state.revision = pack.head.revision;
+  state.whole = pack.head.whole;
   view.setScene(pack);
   takeFaces();
   document.querySelector('[data-toggle="render"]').hidden = !view.carries();
@@ -209,7 +210,7 @@ document.addEventListener("htmx:configRequest", (event) => {
 
 document.addEventListener("bench-changed", async (event) => {
   const { revision } = event.detail;
-  const fresh = revision !== state.revision;
+  const fresh = revision !== state.revision || !state.whole;
   const grown = view.bodies.size;
   await new Promise((done) => setTimeout(done, 0));
   view.select(document.querySelector(".open-panel")?.dataset.body || "");
