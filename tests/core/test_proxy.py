@@ -10,7 +10,8 @@ from zembrik.core.distance.field import distances
 from zembrik.core.mesh import shapes
 from zembrik.core.mesh.trimesh import volume_m3
 from zembrik.core.problem import Problem
-from zembrik.core.proxy.fit import fit_proxy
+from zembrik.core.proxy.fit import convex_hull, fit_proxy
+from zembrik.core.proxy.hulls import several_hulls
 from zembrik.core.proxy.measure import measure_fit, recommend, sample_surface
 from zembrik.core.proxy.outline import outline
 from zembrik.core.proxy.reduce import reduced
@@ -106,3 +107,17 @@ def test_a_reduced_open_sheet_keeps_its_corners_and_its_area(keep):
     assert len(few.faces) <= 1.1 * keep * len(sheet.faces)
     np.testing.assert_allclose(few.bounds, sheet.bounds, atol=1e-6)
     assert few.face_areas.sum() == pytest.approx(4.0, rel=1e-6) and (few.edge_use <= 2).all()
+
+
+@pytest.mark.parametrize(("sides", "tube_sides"), [(32, 12), (160, 60)])
+def test_several_hulls_leave_the_hole_of_a_ring_open(sides, tube_sides):
+    """Only its second cut makes a ring's hulls smaller. Eight leave most of the hole, hold all points, and no page of
+    faces (a coarser mesh says where to cut) makes it slow."""
+    ring = shapes.ring(0.5, 0.15, sides, tube_sides)
+    parts = [Shape("hull", mesh=convex_hull(points)) for points in several_hulls(ring, 8, 0.01)]
+    assert len(parts) == 8
+    fields = build_fields(parts)
+    out = np.min([distances(fields, k, ring.points)[0] for k in range(8)], axis=0)
+    assert out.max() < 1e-6
+    middle = np.array([[0.0, 0.0, 0.0], [0.2, 0.0, 0.1]])
+    assert min(distances(fields, k, middle)[0].min() for k in range(8)) > 0.05

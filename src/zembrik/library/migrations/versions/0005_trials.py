@@ -23,7 +23,7 @@ def upgrade() -> None:
     )
     op.add_column("bake", sa.Column("sheet_id", sa.Integer(), nullable=True))
     op.create_foreign_key("bake_of_sheet", "bake", "trial_sheet", ["sheet_id"], ["id"])
-    op.create_index("bake_by_sheet", "bake", ["sheet_id"])
+    op.create_index("ix_bake_sheet_id", "bake", ["sheet_id"])
     op.add_column("bake", sa.Column("patch", postgresql.JSONB(astext_type=sa.Text()), nullable=True))
     op.add_column("bake", sa.Column("label", sa.Text(), server_default="", nullable=False))
     op.add_column("bake", sa.Column("marked", sa.Boolean(), server_default=sa.false(), nullable=False))
