@@ -15,7 +15,9 @@ from zembrik.core.exchange.obj import write_obj
 from zembrik.core.exchange.read_any import read_contents
 from zembrik.core.mesh import shapes
 from zembrik.core.mesh.audit import audit
+from zembrik.core.mesh.even import evened
 from zembrik.core.proxy.fit import convex_hull, fit_proxy
+from zembrik.core.proxy.hulls import several_hulls
 from zembrik.core.proxy.measure import measure_fit
 from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import parse_setup
@@ -100,6 +102,9 @@ def main() -> None:
     write_obj(out, large.points, large.faces)
     data = out.getvalue()
     timed(f"reading {len(data) / 1e6:.0f} MB of OBJ", lambda: read_contents(data, "a.obj"), "40 s for 200 MB")
+    heavy = shapes.ring(0.5, 0.15, 400, 125)
+    timed("several hulls (8) of 100,000 faces", lambda: several_hulls(heavy, 8, 0.005), "60")
+    timed("even triangles, 100,000 faces of 4 mm", lambda: evened(shapes.grid((1.0, 1.0), (224, 224)), 0.0048), "-")
     print(f"largest memory {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6:.2f} GB")
 
 

@@ -27,6 +27,7 @@ router = APIRouter()
 Text = Annotated[str, Form()]
 Whole = Annotated[int, Form()]
 MOST_ROWS = 6
+MOST_DRAWN = 2000  # pairs that are drawn in the viewport
 
 
 @lru_cache(maxsize=32)
@@ -56,6 +57,7 @@ def overlaps(request: Request, db: Db, places: Places, shot_id: int, body: str =
         rigid = {b.name for b in setup.bodies if b.role == "rigid"}
         still = {b.name for b in setup.bodies if b.role == "collider" and b.motion is None}
         words["rows"] = rows
+        words["pairs"] = [{"at": r.at, "depth_m": r.depth_m} for r in rows[:MOST_DRAWN]]
         words["open"] = [
             way for way in WAYS
             if (any(r.other in still for r in rows) if way == "ease in" else any(r.one in rigid for r in rows))

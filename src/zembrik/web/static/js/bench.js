@@ -296,6 +296,12 @@ function gltf() {
 document.addEventListener("htmx:afterSettle", gltf);
 document.addEventListener("htmx:afterSettle", (event) => { if (event.target.id === "panel" && view.coloured) colourBy(null); });
 gltf();
+// Overlaps are drawn while the Start station lists them.
+document.addEventListener("htmx:afterSettle", () => {
+  const list = $("pairs");
+  if (list && !list.dataset.drawn) { list.dataset.drawn = "yes"; view.showPairs(JSON.parse(list.dataset.pairs)); }
+  else if (!list && view.pairs) view.showPairs([]);
+});
 
 // ---- keys
 const stations = [...document.querySelectorAll(".st")].map((a) => a.dataset.station);

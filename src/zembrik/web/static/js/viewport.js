@@ -98,6 +98,24 @@ export class Viewport extends Stage {
     this.refresh();
   }
 
+  // Draws where pairs overlap: a ball as wide as each is deep, seen through everything; an empty list takes them away.
+  showPairs(pairs) {
+    if (this.pairs) { this.pairs.removeFromParent(); this.pairs.dispose(); this.pairs = null; }
+    if (pairs.length) {
+      const material = new THREE.MeshBasicMaterial({ color: css("--brick"), transparent: true, opacity: 0.8, depthTest: false });
+      this.pairs = new THREE.InstancedMesh(new THREE.SphereGeometry(0.5, 12, 8), material, pairs.length);
+      const least = 0.004 * this.bounds().getSize(new THREE.Vector3()).length();  // so that the eye finds the shallow ones
+      const place = new THREE.Matrix4();
+      pairs.forEach((pair, k) => {
+        const wide = Math.max(pair.depth_m, least);
+        this.pairs.setMatrixAt(k, place.makeScale(wide, wide, wide).setPosition(...pair.at));
+      });
+      this.pairs.renderOrder = 6;
+      this.scene.add(this.pairs);
+    }
+    this.draw();
+  }
+
   lookAt(at) {
     this.controls.target.set(...at);
     this.controls.update();
