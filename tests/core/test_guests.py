@@ -132,9 +132,9 @@ def test_a_rigid_box_rides_on_ground_that_ripples():
 
 @pytest.mark.parametrize(
     ("change", "words"),
-    [({"role": "rigid"}, "no motion.ripple"), ({"proxy": {"kind": "hull"}}, "exact surface")],
+    [({"role": "rigid"}, "no motion.ripple"), ({"proxy": {"kind": "hull"}}, "reduced, shell or surface")],
 )
-def test_only_exact_surfaces_of_colliders_ripple(change, words):
+def test_only_surfaces_of_colliders_ripple(change, words):
     body = {"name": "g", "role": "collider", "mesh": {"shape": "box", "size": [1, 1, 1]}, "motion": {"ripple": {}}}
     with pytest.raises(Problem, match=words):
         parse_setup({"bodies": [{**body, **change}]})

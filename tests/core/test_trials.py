@@ -15,7 +15,9 @@ from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import FolderAssets
 from zembrik.core.setup.document import parse_setup
 from zembrik.core.trials.figures import apart, bending_m, figures_of
+from zembrik.core.trials.leverage import Range, design, effects, in_words
 from zembrik.core.trials.plan import DialValues, count_of, trials_of, typed_values
+from zembrik.core.trials.proof import judge, way_between
 
 
 @pytest.mark.parametrize(
@@ -109,3 +111,78 @@ def test_figures_and_distances_of_real_caches(baked, sheet, tmp_path):
     finer = bake(parse_setup(lifted), FolderAssets(tmp_path), tmp_path / "finer.zarr")
     surface = apart(one, finer)
     assert not surface.pointwise and 0.02 < surface.mean_m < 0.031
+
+
+SWING = {
+    "world": {"ground": None},
+    "bodies": [
+        {
+            "name": "sheet", "role": "cloth", "mesh": {"shape": "grid", "size": [1.0, 1.0], "segments": [12, 12]},
+            "place": {"translate": [0.0, 1.5, 0.0]}, "material": {"preset": "linen"},
+            "pins": [{"points": {"box": [[-0.51, 1.4, -0.51], [-0.49, 1.6, 0.51]]}}],
+        }
+    ],
+}  # fmt: skip
+
+
+def run(folder, setup, substeps, frames):
+    setup = {**copy.deepcopy(setup), "frames": [1, frames], "quality": {"substeps": substeps}}
+    return bake(parse_setup(setup), FolderAssets(folder), folder / f"{substeps}.zarr")
+
+
+def test_a_proof_holds_its_bound_against_a_run_four_times_finer(tmp_path):
+    """A sheet that swings down: what is said of each run is what a run of 160 substeps shows, and the bound holds."""
+    runs = {n: run(tmp_path, SWING, n, 16) for n in (10, 20, 40, 160)}
+    verdict = judge([runs[n] for n in (10, 20, 40)], 0.004)
+    assert verdict.ratio > 1.5 and verdict.enough == 1 and verdict.alike == []
+    for n, said in zip((10, 20, 40), verdict.errors_m, strict=True):
+        assert said == pytest.approx(way_between(runs[n], runs[160]).mean, rel=0.1)
+    assert way_between(runs[20], run(tmp_path, SWING, 80, 16)).mean <= 0.004
+    assert judge([runs[n] for n in (10, 20, 40)], 1e-7).enough is None
+    assert judge([runs[10], runs[20]], 0.004) is None
+
+
+def test_folds_on_a_ball_are_called_chaotic(sheet, tmp_path):
+    """Twice the substeps, 10 mm away; twice again, 8 mm: folds fall another way. Size and movement are alike."""
+    runs = [run(tmp_path, sheet, n, 14) for n in (10, 20, 40)]
+    verdict = judge(runs, 0.004)
+    assert verdict.errors_m is None and verdict.enough is None and verdict.ratio < 1.5
+    assert all(0.9 < a["size"] < 1.1 and 0.8 < a["movement"] < 1.25 for a in verdict.alike)
+
+
+RANGES = [Range(name, (f"/{name}",), 1.0, 2.0, False) for name in "abcd"] + [Range("n", ("/n",), 2.0, 40.0, True)]
+
+
+@given(seed=st.integers(0, 10**6))
+def test_a_screening_turns_every_dial_once_a_walk(seed):
+    planned = design(RANGES, 3, seed)
+    assert len(planned.trials) == 18 and sorted(planned.turned) == sorted([-1] * 3 + [0, 1, 2, 3, 4] * 3)
+    values = [[p["value"] for p in t.patch] for t in planned.trials]
+    for k, which in enumerate(planned.turned):
+        if which >= 0:  # just that dial is another one than before
+            assert [i for i in range(5) if values[k][i] != values[k - 1][i]] == [which]
+    for one, column in zip(RANGES, zip(*values, strict=True), strict=True):
+        assert all(one.low <= v <= one.high for v in column)
+    assert all(isinstance(v[4], int) for v in values)
+    assert planned == design(RANGES, 3, seed)
+
+
+def test_the_effects_of_a_known_model_are_its_coefficients():
+    """Motion 3 a + b away at a turn of half a range (2/3 of a step), time growing with n alone."""
+    planned = design(RANGES, 4, 7)
+    values = np.array([[p["value"] for p in t.patch] for t in planned.trials])
+    result = values @ np.array([3.0, 1.0, 0.0, 0.0, 0.0])
+    moved = [None if k == 0 else abs(float(result[k] - result[k - 1])) for k in range(len(result))]
+    moved = [None if t < 0 else m for t, m in zip(planned.turned, moved, strict=True)]
+    seconds = [0.01 * v for v in values[:, 4]]
+    found = effects([r.label for r in RANGES], planned.turned, moved, seconds)
+    assert [e.label for e in found][:2] == ["a", "b"]
+    by = {e.label: e for e in found}
+    assert by["a"].moved_m == pytest.approx(2.0, rel=1e-4) and by["b"].moved_m == pytest.approx(2 / 3, rel=1e-4)
+    assert by["n"].moved_m == 0.0 and by["n"].cost > 2 and by["a"].cost == pytest.approx(1.0)
+    assert in_words(by["n"], 2.0).startswith("changes nothing you can see, and changes the time")
+    assert in_words(by["a"], 2.0) == "changes the motion most, and costs nothing"
+    with pytest.raises(Problem, match="wider range"):
+        design([Range("flat", ("/f",), 1.0, 1.0, False), RANGES[0]], 2, 1)
+    with pytest.raises(Problem, match="6 walks would be"):
+        design([*RANGES, *RANGES], 6, 1)

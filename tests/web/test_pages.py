@@ -597,3 +597,35 @@ def test_two_uploads_of_one_name_at_once_are_two_files_and_half_an_upload_is_non
     )
     assert half.status_code in (400, 422) and "Traceback" not in half.text
     assert sorted(settings.assets.rglob("*")) == before
+
+
+def test_a_proof_and_a_leverage_are_run_and_told_on_their_sheets(client, database, shot):
+    def run_all(page):
+        for number in re.findall(r'class="cell" data-trial="(\d+)"', page.text):
+            run_bake(database, int(number))
+
+    made = client.post(f"/shots/{shot}/proof", data={"last": "5", "bound": "2,5"}, headers=HX)
+    sheet = made.headers["hx-redirect"]
+    page = client.get(sheet)
+    assert page.text.count('class="cell"') == 3 and "40 substeps" in page.text and "When all are done" in page.text
+    run_all(page)
+    told = client.get(f"{sheet}/table").text
+    assert "polyline" in told and ("are enough for 2.5 mm" in told or "None of them" in told or "chaotic" in told)
+    dials = ["quality substeps", "sheet friction", "sheet area_density"]
+    fields = {"last": "5", "spread": "50", "walks": "2", "seed": "3", "dial": dials}
+    made = client.post(f"/shots/{shot}/leverage", data=fields, headers=HX)
+    sheet = made.headers["hx-redirect"]
+    page = client.get(sheet)
+    assert page.text.count('class="cell"') == 8
+    run_all(page)
+    told = client.get(f"{sheet}/table").text
+    assert told.count("<li>") == 3 and "costs nothing" in told and "Substeps" in told
+    for wrong in (
+        {"spread": "0"},
+        {"walks": "1"},
+        {"dial": ["quality contact", "sheet friction"]},
+        {"dial": ["x", "y"]},
+    ):
+        refused = client.post(f"/shots/{shot}/leverage", data=fields | wrong, headers=HX)
+        assert refused.status_code == 422, wrong
+    assert client.post(f"/shots/{shot}/proof", data={"last": "5", "bound": "0"}, headers=HX).status_code == 422

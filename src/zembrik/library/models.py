@@ -119,6 +119,8 @@ class TrialSheet(Base):
     shot_id: Mapped[int] = mapped_column(ForeignKey("shot.id"))
     revision_id: Mapped[int] = mapped_column(ForeignKey("revision.id"))
     title: Mapped[str] = mapped_column(String(300))
+    kind: Mapped[str] = mapped_column(String(20), default="trials")  # trials leverage proof
+    plan: Mapped[dict[str, Any]] = mapped_column(default=dict)  # what the runs are there to tell
     chosen_id: Mapped[int | None]  # the trial that the others are held against
     created: Mapped[Moment] = mapped_column(server_default=func.now())
     revision: Mapped[Revision] = relationship()

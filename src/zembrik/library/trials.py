@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+from typing import Any
 
 import jsonpatch
 from sqlalchemy import select
@@ -19,13 +20,15 @@ from zembrik.library.shots import Patch, apply_patch, edit, get_shot, hash_of_st
 
 
 def create_sheet(
-    session: Session, shot_id: int, title: str, trials: list[Trial], last: int | None = None
-) -> TrialSheet:
+    session: Session, shot_id: int, title: str, trials: list[Trial], last: int | None = None, kind: str = "trials",
+    plan: dict[str, Any] | None = None,
+) -> TrialSheet:  # fmt: skip
     """Put a sheet and its trials of the setup as it stands on record, ready to be queued.
 
     Args:
         title: in words. trials: what each changes.
         last: the last frame of all; None for the shot's own.
+        kind, plan: what the runs are there to tell, see `models.TrialSheet`.
 
     Raises:
         Problem: when a trial's setup is none, nothing is simulated, or the range is empty; nothing is kept then.
@@ -42,13 +45,17 @@ def create_sheet(
     if not 2 <= len(trials) <= MOST_TRIALS:
         raise Problem(f"a sheet has 2 to {MOST_TRIALS} runs.", "trials", "Give fewer or more values.")
     sheet = TrialSheet(shot_id=shot_id, revision_id=shot.head.id, title=title[:300], chosen_id=None)
+    sheet.kind, sheet.plan = kind, plan or {}
     session.add(sheet)
     session.flush()
+    runs = []
     for trial in trials:
         document = apply_patch(shot.head.document, trial.patch)
         patch = jsonpatch.make_patch(shot.head.document, document).patch  # whole in itself, parents and all
         fields = {"sheet_id": sheet.id, "patch": patch, "label": trial.label}
-        new_bake(session, shot_id, shot.head.id, hash_of_stored(parse_setup(document)), (first, end), **fields)
+        changed = hash_of_stored(parse_setup(document))
+        runs.append(new_bake(session, shot_id, shot.head.id, changed, (first, end), **fields).id)
+    sheet.plan = {**sheet.plan, "runs": runs}
     return sheet
 
 

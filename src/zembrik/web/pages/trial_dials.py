@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from typing import Any, NamedTuple
 
+from zembrik.core.problem import Problem
 from zembrik.core.setup.document import Setup
 from zembrik.core.setup.materials import SIMULATED, filled_dials
 from zembrik.core.setup.resolve import Resolved
+from zembrik.core.trials.leverage import Range
 from zembrik.core.trials.plan import SWITCH, DialValues, typed_values
 from zembrik.web.dials import Dial, dial, from_shown
 
@@ -41,6 +43,26 @@ def turnable(setup: Setup, resolved: Resolved) -> list[Turnable]:
                 paths = tuple(f"/bodies/{k}/{tail}" for k in members)
                 found.append(Turnable(f"{group} {name}", group, dial(resolved, paths[0]), paths))
     return found
+
+
+def range_of(one: Turnable, spread: float) -> Range:
+    """Return a dial with a range of so much (a share) below and above what it is now, within its limits.
+
+    Raises:
+        Problem: for a choice, which has no range, and a dial that is 0, about which there is no share.
+    """
+    now = one.dial.value
+    label = one.dial.label if one.group in ("Quality", "Air") else f"{one.dial.label.lower()} of {one.group}"
+    if isinstance(now, bool | str) or now is None:
+        raise Problem(f"{label} is a choice and has no range.", "leverage", "Try it on a trial sheet.")
+    if now == 0:
+        raise Problem(f"{label} is 0, and a share of that is nothing.", "leverage", "Give it a value first.")
+    path, whole = one.dial.path, isinstance(now, int)
+    low, high = (from_shown(path, repr(now * factor)) for factor in (1.0 - spread, 1.0 + spread))
+    if whole:
+        low, high = max(round(low), 1), max(round(high), 2)
+    factor = float(now) / float(from_shown(path, repr(now)))
+    return Range(label, one.paths, float(min(low, high)), float(max(low, high)), whole, factor, one.dial.unit)
 
 
 def values_of(one: Turnable, text: str) -> DialValues:

@@ -17,7 +17,9 @@ from zembrik.core.setup.assets import placed_mesh
 from zembrik.core.setup.document import Setup, parse_setup
 from zembrik.core.setup.resolve import resolve
 from zembrik.core.trials.figures import Apart, Figures, apart, figures_of
+from zembrik.core.trials.leverage import design, effects, in_words
 from zembrik.core.trials.plan import MOST_TRIALS, DialValues, Trial, count_of, trials_of
+from zembrik.core.trials.proof import Verdict, judge
 from zembrik.farm.queue import BAKE
 from zembrik.library.bakes import ACTIVE, bakes_of, discard, progress_of
 from zembrik.library.intake import respaced_body
@@ -35,13 +37,14 @@ from zembrik.library.trials import (
     trials_on,
 )
 from zembrik.web.dials import from_shown
-from zembrik.web.pages.trial_dials import turnable, values_of
+from zembrik.web.pages.trial_dials import range_of, turnable, values_of
 from zembrik.web.render import Db, Places, Words, templates
 
 router = APIRouter()
 Text = Annotated[str, Form()]
 Whole = Annotated[int, Form()]
 QUICK_FRAMES = 48  # of a look at three spacings
+CHEAP_SUBSTEPS = 10  # of a screening
 
 
 def _dials(setup: Setup, chosen: list[tuple[str, str]]) -> list[DialValues]:
@@ -111,6 +114,50 @@ def run(
         return _queued(request, session, sheet)
 
 
+@router.post("/shots/{shot_id}/proof")
+def prove(request: Request, db: Db, shot_id: int, last: Text, bound: Text) -> Response:
+    """Queue runs of the shot with its substeps, twice and four times as many, and open their sheet."""
+    bound_mm = float(from_shown("bound", bound))
+    if not bound_mm > 0.0:
+        raise Problem("near enough is more than nothing.", "proof", "Type a distance, as in 2 mm.")
+    with db.session() as session:
+        setup = head_setup(get_shot(session, shot_id))
+        now = int(resolve(setup).quality("substeps"))
+        steps = [now * factor for factor in (1, 2, 4)]
+        trials = [
+            Trial(f"{n} substeps", [{"op": "add", "path": "/quality/substeps", "value": n}]) for n in steps
+        ]  # fmt: skip
+        plan = {"bound_m": bound_mm / 1e3, "substeps": steps}
+        end = int(from_shown("last frame", last))
+        sheet = create_sheet(session, shot_id, f"proof within {bound_mm:g} mm", trials, end, "proof", plan)
+        return _queued(request, session, sheet)
+
+
+@router.post("/shots/{shot_id}/leverage")
+def screen(
+    request: Request, db: Db, shot_id: int, last: Text, spread: Text, walks: Text, seed: Text,
+    dial: Annotated[list[str], Form()] = [],  # noqa: B006
+) -> Response:  # fmt: skip
+    """Queue a screening of some dials on a cheap version of the shot, and open its sheet."""
+    share = float(from_shown("spread", spread)) / 100
+    if not 0.0 < share < 1.0:
+        raise Problem("dials are turned by more than 0 and less than 100 %.", "leverage", "Type a share, as in 50.")
+    with db.session() as session:
+        setup = head_setup(get_shot(session, shot_id))
+        known = {t.key: t for t in turnable(setup, resolve(setup))}
+        if any(key not in known for key in dial):
+            raise Problem("one of the dials is not there any more.", "leverage", "Load the page again.")
+        ranges = [range_of(known[key], share) for key in dict.fromkeys(dial)]
+        planned = design(ranges, int(from_shown("walks", walks)), int(from_shown("seed", seed)))
+        cheap = min(int(resolve(setup).quality("substeps")), CHEAP_SUBSTEPS)
+        base = [{"op": "add", "path": "/quality/substeps", "value": cheap}]  # a dial that is turned comes after it
+        trials = [Trial(t.label, base + t.patch) for t in planned.trials]
+        plan = {"labels": [r.label for r in ranges], "turned": planned.turned, "substeps": cheap}
+        end = int(from_shown("last frame", last))
+        sheet = create_sheet(session, shot_id, f"leverage of {len(ranges)} dials", trials, end, "leverage", plan)
+        return _queued(request, session, sheet)
+
+
 @router.post("/shots/{shot_id}/spacing-trials")
 def spacings(request: Request, db: Db, places: Places, shot_id: int, number: Whole) -> Response:
     """Queue a quick look at three spacings of a body's points, and open their sheet."""
@@ -167,6 +214,67 @@ def _rows(places: Settings, sheet: TrialSheet, trials: list[Bake]) -> list[Words
     return rows
 
 
+@lru_cache(maxsize=64)
+def _verdict(paths: tuple[str, ...], bound_m: float, opened: Aside[list[Cache]]) -> Verdict | None:
+    return judge(opened.value, bound_m)
+
+
+def _proof(sheet: TrialSheet, trials: list[Bake], places: Settings) -> Words:
+    """Return what a proof's runs tell, once all are done."""
+    caches = [progress_of(places, b)[1] for b in trials]
+    done = [c for c in caches if c is not None and c.done is not None]
+    if len(done) < len(sheet.plan["substeps"]) or any(b.state != "done" for b in trials):
+        return {"verdict": None}
+    verdict = _verdict(tuple(str(c.path) for c in done), sheet.plan["bound_m"], Aside(done))
+    if verdict is None:
+        return {"verdict": None}
+    top = max(float(w.mean_m.max()) for w in verdict.ways) or 1e-12
+    across = 300 / max(len(verdict.ways[0].frames) - 1, 1)
+    lines = [
+        " ".join(f"{k * across:.1f},{57 - 54 * v / top:.1f}" for k, v in enumerate(w.mean_m.tolist()))
+        for w in verdict.ways
+    ]  # fmt: skip
+    seconds = [float(c.figure("timing/seconds").sum()) for c in done]
+    return {
+        "verdict": verdict, "lines": lines, "top_mm": 1e3 * top, "seconds": seconds,
+        "bound_mm": 1e3 * sheet.plan["bound_m"], "substeps": sheet.plan["substeps"],
+    }  # fmt: skip
+
+
+def _leverage(sheet: TrialSheet, trials: list[Bake], places: Settings) -> Words:
+    """Return what turning each dial did, as far as it is known."""
+    by_order = {b.id: progress_of(places, b)[1] for b in trials if b.state == "done"}
+    planned = trials_on_all(sheet, trials)
+    moved: list[float | None] = []
+    seconds: list[float | None] = []
+    before: Cache | None = None
+    for number, turned in zip(planned, sheet.plan["turned"], strict=False):
+        cache = by_order.get(number) if number else None
+        seconds.append(float(cache.figure("timing/seconds")[1:].mean()) if cache else None)
+        way = None
+        if cache and before and turned >= 0 and cache.done is not None and before.done is not None:
+            pair = (str(cache.path), cache.done, str(before.path), before.done)
+            found = _apart(*pair, Aside((cache, before)))
+            way = found.mean_m if found else None
+        moved.append(way)
+        before = cache
+    found_effects = effects(sheet.plan["labels"], sheet.plan["turned"][: len(moved)], moved, seconds)
+    top = max((e.moved_m for e in found_effects), default=0.0)
+    dear = max((e.cost for e in found_effects), default=1.0)
+    rows = [
+        {"effect": e, "words": in_words(e, top), "x": 40 + 240 * (e.moved_m / top if top else 0.0),
+         "y": 106 - 86 * (e.cost - 1.0) / max(dear - 1.0, 0.5)}
+        for e in found_effects
+    ]  # fmt: skip
+    return {"effects": rows, "top_mm": 1e3 * top, "dear": max(dear, 1.5), "cheap": sheet.plan["substeps"]}
+
+
+def trials_on_all(sheet: TrialSheet, trials: list[Bake]) -> list[int]:
+    """Return the numbers of a screening's runs in the order of its design; 0 for one that was thrown away."""
+    there = {b.id for b in trials}
+    return [n if n in there else 0 for n in sheet.plan["runs"]]
+
+
 def _words(session: Session, places: Settings, sheet_id: int) -> Words:
     sheet = get_sheet(session, sheet_id)
     shot = get_shot(session, sheet.shot_id)
@@ -176,7 +284,11 @@ def _words(session: Session, places: Settings, sheet_id: int) -> Words:
         "busy": any(b.state in ACTIVE for b in trials),
         "frames": [min((b.first for b in trials), default=1), max((b.last for b in trials), default=1)],
         "fps": parse_setup(sheet.revision.document).fps,
-    }  # fmt: skip
+    } | _told(sheet, trials, places)  # fmt: skip
+
+
+def _told(sheet: TrialSheet, trials: list[Bake], places: Settings) -> Words:
+    return {"proof": _proof, "leverage": _leverage}.get(sheet.kind, lambda *_: {})(sheet, trials, places)
 
 
 @router.get("/sheets/{sheet_id}")

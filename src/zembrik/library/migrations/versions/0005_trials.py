@@ -15,6 +15,8 @@ def upgrade() -> None:
         sa.Column("shot_id", sa.Integer(), nullable=False),
         sa.Column("revision_id", sa.Integer(), nullable=False),
         sa.Column("title", sa.String(length=300), nullable=False),
+        sa.Column("kind", sa.String(length=20), nullable=False),
+        sa.Column("plan", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
         sa.Column("chosen_id", sa.Integer(), nullable=True),
         sa.Column("created", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False),
         sa.ForeignKeyConstraint(["shot_id"], ["shot.id"]),
