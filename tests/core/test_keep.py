@@ -163,5 +163,5 @@ def test_pears_at_random_sizes_are_eased_apart(tmp_path):
 
 def test_a_scene_of_nothing_has_no_start_to_keep(baked):
     document = {"bodies": [{"name": "other", "mesh": {"shape": "box", "size": [1, 1, 1]}}]}
-    with pytest.raises(Problem, match="no cloth and no free rigid body"):
+    with pytest.raises(Problem, match="nothing that is free"):
         kept_start(parse_setup(document), baked, 3)

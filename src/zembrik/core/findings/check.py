@@ -6,6 +6,7 @@ import numpy as np
 
 from zembrik.core.findings.finding import Finding, set_value
 from zembrik.core.findings.prepare import prepare_findings
+from zembrik.core.findings.tune import tune_findings
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import Assets, placed_mesh
 from zembrik.core.setup.document import GridMesh, Setup
@@ -28,6 +29,7 @@ def check_setup(setup: Setup, assets: Assets) -> list[Finding]:
         found = [
             *few_points(setup, assets),
             *prepare_findings(setup, resolve(setup), assets),
+            *tune_findings(setup, resolve(setup), world),
             *endless_fall(setup, world),
             *start_overlaps(setup, world),
             *overlapping_bodies(setup, world),

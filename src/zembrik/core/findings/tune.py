@@ -1,0 +1,125 @@
+"""Checks of motion, forces and quality: what has no effect, comes too early, or is out of proportion."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from zembrik.core.findings.finding import Finding, set_value
+from zembrik.core.setup.document import Keys, Setup
+from zembrik.core.setup.resolve import Resolved
+from zembrik.core.solver.world import World
+
+WEAK, STRONG = 0.03, 40.0  # wind's push over a cloth's weight: less hardly moves it, more is a gale
+SOUND_WEAK, SOUND_STRONG = 0.5, 10.0  # what the remedies make of it
+HEAVY = 20.0  # times a cloth's mass
+HEAVY_SUBSTEPS = 240  # with so many a cloth held a body of 100 times its mass
+MOST_SUBSTEPS = 400
+
+
+def tune_findings(setup: Setup, resolved: Resolved, world: World) -> list[Finding]:
+    """Return what these checks find."""
+    return [
+        *idle_forces(setup), *early_motion(setup), *wind_against_weight(setup, resolved),
+        *heavy_on_light(setup, resolved, world),
+    ]  # fmt: skip
+
+
+def idle_forces(setup: Setup) -> list[Finding]:
+    """Wind and turbulence where nothing feels them: only cloth does."""
+    if any(b.role == "cloth" for b in setup.bodies) or not any(b.role in ("soft", "rigid") for b in setup.bodies):
+        return []
+    idle = [k for k, force in enumerate(setup.forces) if force.kind in ("wind", "turbulence")]
+    if not idle:
+        return []
+    text = (
+        f"{len(idle)} force{'s' if len(idle) > 1 else ''} of moving air and no cloth: rigid and soft bodies feel no "
+        "wind, so the bake is the same without."
+    )
+    patch = [{"op": "remove", "path": f"/forces/{k}"} for k in reversed(idle)]
+    return [Finding("idle_forces", "Motion", False, "The wind moves nothing", text, "", None, "Take it out", patch)]
+
+
+def early_motion(setup: Setup) -> list[Finding]:
+    """Tracks that begin before the first frame that is computed: what they carry starts in the middle of its motion."""
+    begin, found = setup.frames[0] - setup.preroll, []
+    for body in setup.bodies:
+        tracks = [getattr(body.motion, name) for name in ("translate", "rotate")] if body.motion else []
+        frames = [key[0] for track in tracks if track for key in track.keys]
+        if not frames or min(frames) >= begin or max(frames) <= begin:
+            continue
+        early = int(np.ceil(setup.frames[0] - min(frames)))
+        text = (
+            f"'{body.name}' moves from frame {min(frames):g} on, but frame {begin} is the first that is computed: what "
+            f"touches it feels it jump to full speed. {early} frames of preroll begin where it does."
+        )
+        found.append(
+            Finding("early_motion", "Motion", False, "A motion begins before the bake", text, body.name, None,
+                    f"Use a preroll of {early}", [set_value("/preroll", early)])
+        )  # fmt: skip
+    return found
+
+
+def _peak(strength: float | Keys) -> float:
+    return max(abs(key[1]) for key in strength.keys) if isinstance(strength, Keys) else abs(float(strength))
+
+
+def wind_against_weight(setup: Setup, resolved: Resolved) -> list[Finding]:
+    """Wind that is too weak to move a cloth of that weight, or so strong that its weight means nothing.
+
+    Compared are the pressure of the wind at its strongest, ½ ρ v², and the cloth's weight per area, both in Pa.
+    """
+    winds = [(k, f) for k, f in enumerate(setup.forces) if f.kind == "wind"]
+    speed = float(np.linalg.norm(sum((_peak(f.strength) * np.asarray(f.velocity) for _, f in winds), np.zeros(3))))
+    gravity = float(np.linalg.norm(setup.world.gravity))
+    if not winds or speed == 0.0 or gravity == 0.0 or setup.world.air_density == 0.0:
+        return []
+    found = []
+    for k, body in enumerate(setup.bodies):
+        if body.role != "cloth":
+            continue
+        weight = resolved.document["bodies"][k]["material"]["area_density"] * gravity * abs(body.gravity)
+        if weight == 0.0:
+            continue
+        ratio = 0.5 * setup.world.air_density * speed**2 / weight
+        if WEAK <= ratio <= STRONG:
+            continue
+        wanted = SOUND_WEAK if ratio < WEAK else SOUND_STRONG
+        factor = float(np.sqrt(wanted / ratio))
+        title = "The wind is too weak to be seen" if ratio < WEAK else "The wind is a gale"
+        text = (
+            f"At {speed:.1f} m/s it pushes '{body.name}' with {ratio:.2g} times its weight. "
+            f"{speed * factor:.1f} m/s would be {wanted:g} times."
+        )
+        patch: list[dict[str, Any]] = [
+            set_value(f"/forces/{n}/velocity", [round(factor * v, 3) for v in f.velocity]) for n, f in winds
+        ]
+        label = f"Make it {speed * factor:.1f} m/s"
+        found.append(Finding("wind_proportion", "Motion", False, title, text, body.name, None, label, patch))
+    return found
+
+
+def heavy_on_light(setup: Setup, resolved: Resolved, world: World) -> list[Finding]:
+    """A rigid body many times heavier than a cloth it may fall on: with few substeps it tears through."""
+    substeps = int(resolved.quality("substeps"))
+    if substeps >= HEAVY_SUBSTEPS:
+        return []
+    points = [b for b in world.bodies if b.rigid is None and b.masters is None]
+    cloths = [(b.name, float(world.mass[b.first : b.last].sum())) for b in points]
+    heavy = [(p.name, float(p.mass.mass)) for p in world.solids.parts if p.mover is None]
+    if not cloths or not heavy:
+        return []
+    (light, little), (body, much) = min(cloths, key=lambda c: c[1]), max(heavy, key=lambda h: h[1])
+    if much < HEAVY * little:
+        return []
+    more = min(HEAVY_SUBSTEPS, MOST_SUBSTEPS)
+    text = (
+        f"'{body}' weighs {much:.3g} kg, '{light}' {little:.3g} kg: {much / little:.0f} times less. With {substeps} "
+        "substeps a cloth cannot hold that and stretches or tears."
+    )
+    patch = [set_value("/quality/substeps", more)]
+    return [
+        Finding("heavy_on_light", "Quality", False, "Something heavy on something light", text, body, None,
+                f"Use {more} substeps", patch)
+    ]  # fmt: skip
