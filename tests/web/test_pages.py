@@ -419,7 +419,15 @@ def test_a_frame_is_kept_as_the_start(client, database, baked_shot):
 
 def test_fits_are_coloured_and_chosen_for_all_bodies(client, database, shot):
     """The ball in a box: corners of the box stand off by (√3 - 1) of its radius, and what is round is recommended."""
-    post(client, shot, "choose", path="/bodies/1/proxy", value='{"kind": "box"}', station="proxies", body="ball")
+    post(
+        client,
+        shot,
+        "choose",
+        path="/bodies/1/proxy",
+        value='{"kind": "box", "keep": 0.37}',
+        station="proxies",
+        body="ball",
+    )
     waiting = client.get(f"/shots/{shot}/proxies?body=ball", headers=HX).text
     assert "measuring proxies" in waiting and "would fit" not in waiting
     errand(client, database, shot, kind="fits", body="ball", station="proxies")
