@@ -220,4 +220,7 @@ new ResizeObserver(arrange).observe($("cells"));
 arrange();
 await Promise.all(cells().map((cell) => open(Number(cell.dataset.trial))));
 fit();
+// It opens where there is something to compare: the last frame that all have.
+const ends = [...trials.values()].map((t) => t.begin + t.done - 1);
+if (ends.length) state.frame = Math.max(first, Math.min(...ends, last));
 pick(Number(cells()[0]?.dataset.trial ?? 0));
