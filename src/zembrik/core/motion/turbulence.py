@@ -32,6 +32,7 @@ class Turbulence:
         way = random.normal(size=(WAVES, 3))
         way /= np.linalg.norm(way, axis=1, keepdims=True)
         length = size_m * 2.0 ** random.uniform(-0.5, 0.5, WAVES)
+        self.speed = speed_m_s
         self.wave = way * (2 * np.pi / length)[:, None]
         across = np.cross(way, random.normal(size=(WAVES, 3)))
         across /= np.linalg.norm(across, axis=1, keepdims=True)

@@ -39,7 +39,9 @@ class Stepper:
         world.solids.sweeps = max(SWEEPS_A_SUBSTEP, -(-SWEEPS_A_FRAME // substeps))
         self.damped = bool((world.membrane.rest[:, 7] > 0.0).any() or (world.tets.rest[:, 12] > 0.0).any())
         cloth = world.cloth
-        self.coarse = build_coarse(world.membrane, world.x[:cloth], world.w[:cloth], self.dt, iterations)
+        self.coarse = build_coarse(
+            world.membrane, world.x[:cloth], world.w[:cloth], self.dt, iterations, world.load_on_cloth()
+        )
         self.before = np.empty_like(world.x)
         self.distance, self.normal = np.empty(world.cloth), np.empty((world.cloth, 3))
         self.probe = np.empty((world.cloth, 3))

@@ -193,9 +193,33 @@ class World:
         for handle in self.handles:
             self.x[handle.numbers] = handle.mover.points_at(handle.rest, frame)
 
+    def load_on_cloth(self) -> float:
+        """Return how much all that loads cloth would speed up its points, were they free, m/s².
+
+        Gravity, on it and on all rigid bodies it might carry; the strongest wind there is; pressure inside.
+        """
+        mass = float(self.mass[: self.cloth].sum())
+        if mass <= 0.0:
+            return 0.0
+        gravity = float(np.linalg.norm(self.gravity)) * float(np.abs(self.weight[: self.cloth]).max(initial=0.0))
+        carried = sum(part.mass.mass for part in self.solids.parts)
+        rest = self.membrane.rest
+        area = float((0.5 / np.abs(rest[:, 0] * rest[:, 3] - rest[:, 1] * rest[:, 2])).sum())
+        speed = sum(float(np.linalg.norm(v)) * most(s) for v, s in self.air.winds)
+        speed += sum(3.0 * t.speed * most(s) for t, s in self.air.swirls)  # a swirl is rarely faster
+        pressure = 0.5 * self.air.density * speed**2 + max((most(p) for _, p in self.air.inflated), default=0.0)
+        return gravity * (1.0 + carried / mass) + pressure * area / mass
+
     def keep_dents(self, seconds: float) -> None:
         """Let what yields take on some of the form it was forced into."""
         self.yielding.creep(self.membrane, self.bend, self.tets, self.shrinking, self.x, seconds)
+
+
+def most(strength: Any) -> float:
+    """Return how large a strength gets: a number, or a track of numbers."""
+    if isinstance(strength, dict):
+        return max(abs(float(key[1])) for key in strength["keys"])
+    return abs(float(strength))
 
 
 def at(strength: Any, frame: float) -> float:
