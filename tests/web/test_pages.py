@@ -444,7 +444,7 @@ def test_fits_are_coloured_and_chosen_for_all_bodies(client, database, shot):
     assert "1 of 1 bodies" in told
     done = apply_errand(client, shot, told, 2, station="proxies")
     assert done.status_code == 200
-    assert head(database, shot).document["bodies"][1]["proxy"] == {"kind": advised[1].lower()}
+    assert head(database, shot).document["bodies"][1]["proxy"] == {"kind": advised[1].lower(), "keep": 0.37}
     assert "Every body has the proxy" in errand(client, database, shot, kind="fit all", station="proxies")
 
 

@@ -113,7 +113,7 @@ def _fit_all(database: Database, shot_id: int, order: Order, tell: Tell) -> Orde
             raise Stopped
         advice = recommended(fits_from(result), one["body"], body.role, proxy["kind"], assets)
         if advice and advice[0] != proxy["kind"]:
-            patch.append({"op": "add", "path": f"/bodies/{number}/proxy", "value": {"kind": advice[0]}})
+            patch.append({"op": "add", "path": f"/bodies/{number}/proxy/kind", "value": advice[0]})
             counts[advice[0]] = counts.get(advice[0], 0) + 1
     if not patch:
         return {"title": "All proxies", "patch": [], "words": "Every body has the proxy that is recommended for it."}
