@@ -123,6 +123,15 @@ def wait_until_up(port: int, processes: list[subprocess.Popen[bytes]], seconds: 
     raise Problem(f"the web server did not answer within {seconds:.0f} s.", "start")
 
 
+def tell_address(processes: list[subprocess.Popen[bytes]], settings: Settings) -> None:
+    """Tell parts of the program, which wait for it, where the database is."""
+    for process in processes:
+        assert process.stdin is not None
+        with contextlib.suppress(BrokenPipeError):  # it ended already; waiting for it tells so
+            process.stdin.write(f"{settings.database_url}\n".encode())
+            process.stdin.close()
+
+
 def demo(asked_port: int | None, fresh: bool) -> None:
     """Start everything and keep it running until Ctrl-C or TERM; then stop it all."""
     home = home_folder()
@@ -135,26 +144,24 @@ def demo(asked_port: int | None, fresh: bool) -> None:
     alone = hold_alone(home)
     processes: list[subprocess.Popen[bytes]] = []
     try:
-        # All load their code while the database starts, and wait for its address on standard input.
         environment = {**os.environ, "ZEMBRIK_HOME": str(home)}
-        # Bakes are what waits where several want a core: pages and their errands stay quick meanwhile.
-        parts = (
-            (["serve", "--port", str(port)], "0"),
-            (["worker", "--alone", "--queue", "errands"], "2"),
-            (["worker", "--alone", "--queue", "bakes"], "5"),
-        )
-        for words, nice in parts:
-            # setpriv: the system ends them with this one, even while they still load.
-            command = ["setpriv", "--pdeathsig", "TERM", "nice", "-n", nice, sys.executable, "-m", "zembrik.cli"]
+
+        def launch(words: list[str], nice: int) -> None:
+            # setpriv: the system ends it with this one, even while it still loads.
+            command = ["setpriv", "--pdeathsig", "TERM", "nice", "-n", str(nice), sys.executable, "-m", "zembrik.cli"]
             command += [*words, "--told"]
             processes.append(subprocess.Popen(command, env=environment, start_new_session=True, stdin=subprocess.PIPE))
+
+        # Both load their code while the database starts, and wait for its address on standard input. Bakes are what
+        # waits where several want a core: pages and their errands stay quick meanwhile.
+        launch(["serve", "--port", str(port)], 0)
+        launch(["worker", "--alone", "--queue", "bakes"], 5)
         cluster, settings = prepare(home, fresh)
-        for process in processes:
-            assert process.stdin is not None
-            with contextlib.suppress(BrokenPipeError):  # it ended already; waiting for it tells so
-                process.stdin.write(f"{settings.database_url}\n".encode())
-                process.stdin.close()
+        tell_address(processes, settings)
         wait_until_up(port, processes)
+        # Nobody needs it before there is a page: it does not take a core from what the first one waits for.
+        launch(["worker", "--alone", "--queue", "errands"], 2)
+        tell_address(processes[-1:], settings)
         click.echo(f"Zembrik is up: http://127.0.0.1:{port}/   (Ctrl-C stops it)")
         sys.stdout.flush()
         while all(p.poll() is None for p in processes):
