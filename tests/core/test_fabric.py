@@ -194,19 +194,22 @@ def test_more_substeps_come_nearer_to_the_finest_run():
     assert off[3] < 0.3 * off[0], off
 
 
-@pytest.mark.parametrize("substeps", [40, 96])
-def test_light_cloth_that_has_fallen_comes_to_rest_at_any_number_of_substeps(substeps):
-    """Muslin dropped flat onto the ground lies there: it may not draw together and jump about, as when the coarse step
-    let go at once of the strain that friction leaves in it (energy of a third of its fall after half a second)."""
+def test_light_cloth_that_has_fallen_comes_to_rest_with_many_substeps():
+    """Muslin dropped over a board lies there: it may not draw together and jump about, as when the coarse step let go
+    at once of the strain that contact and friction leave in it (it drew together to a third of its width)."""
     sheet = {
-        "name": "sheet", "role": "cloth", "mesh": {"shape": "grid", "size": [0.8, 0.7], "segments": [48, 42]},
+        "name": "sheet", "role": "cloth", "mesh": {"shape": "grid", "size": [0.8, 0.7], "segments": [64, 56]},
         "place": {"translate": [0.0, 0.24, 0.0], "rotate": [0.0, 35.0, 3.0]},
         "material": {"preset": "muslin"}, "thickness": 0.001,
     }  # fmt: skip
-    stage = Stage({"frames": [1, 20], "bodies": [sheet]}, substeps)
-    stage.run(19, lambda: None)
+    board = {
+        "name": "board", "role": "collider", "mesh": {"shape": "box", "size": [0.6, 0.03, 0.36]},
+        "place": {"translate": [0.0, 0.015, 0.0]}, "proxy": {"kind": "box"}, "thickness": 0.001,
+    }  # fmt: skip
+    stage = Stage({"frames": [1, 20], "bodies": [sheet, board]}, 64)
+    stage.run(19)
     world = stage.world
     energy = 0.5 * float((world.mass[:, None] * world.v**2).sum())
     fall = float(world.mass.sum()) * 9.81 * 0.24
     assert energy < 0.01 * fall
-    assert np.ptp(world.x, axis=0)[[0, 2]].min() > 0.9 and world.x[:, 1].max() < 0.05  # as flat and as wide as it was
+    assert np.ptp(world.x, axis=0)[[0, 2]].min() > 0.9 and world.x[:, 1].max() < 0.07
