@@ -60,7 +60,8 @@ def test_a_motion_that_begins_before_the_bake(tmp_path):
         heights = [float(cache.points(0, f)[:, 1].min()) - (1.05 + (f - 1) / 24) for f in range(2, 13)]
         return max(heights)
 
-    assert gap(baked(setup, tmp_path, "before")) > 0.002 > gap(baked(after, tmp_path, "after")) - 0.002
+    # The plate's own room is 2 mm: kicked off it, or carried all the way.
+    assert gap(baked(setup, tmp_path, "before")) > 0.006 and gap(baked(after, tmp_path, "after")) < 0.0025
     late = copy.deepcopy(setup)
     late["bodies"][1]["motion"]["translate"]["keys"] = [[1, [0, 1, 0]], [25, [0, 2, 0]]]
     assert not told(late, "early_motion")

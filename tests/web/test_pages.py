@@ -517,7 +517,7 @@ def test_a_render_mesh_is_carried_shown_and_let_go_without_a_new_bake(client, da
     gone = post(client, shot, "carry", base=3, number=0, station="intake")
     assert gone.status_code == 200
     back = head(database, shot).document["bodies"][2]
-    assert back["name"] == "sheet render" and back["role"] == "left out" if "role" in back else True
+    assert back["name"] == "sheet render" and back.get("role", "left out") == "left out"
     scene = client.get(f"/shots/{shot}/scene.bin").content
     names = [b["name"] for b in json.loads(scene[4 : 4 + int.from_bytes(scene[:4], "little")])["bodies"]]
     assert names == ["sheet", "ball", "sheet render"]

@@ -15,7 +15,6 @@ WEAK, STRONG = 0.03, 40.0  # wind's push over a cloth's weight: less hardly move
 SOUND_WEAK, SOUND_STRONG = 0.5, 10.0  # what the remedies make of it
 HEAVY = 20.0  # times a cloth's mass
 HEAVY_SUBSTEPS = 240  # with so many a cloth held a body of 100 times its mass
-MOST_SUBSTEPS = 400
 
 
 def tune_findings(setup: Setup, resolved: Resolved, world: World) -> list[Finding]:
@@ -113,13 +112,12 @@ def heavy_on_light(setup: Setup, resolved: Resolved, world: World) -> list[Findi
     (light, little), (body, much) = min(cloths, key=lambda c: c[1]), max(heavy, key=lambda h: h[1])
     if much < HEAVY * little:
         return []
-    more = min(HEAVY_SUBSTEPS, MOST_SUBSTEPS)
     text = (
         f"'{body}' weighs {much:.3g} kg, '{light}' {little:.3g} kg: {much / little:.0f} times less. With {substeps} "
         "substeps a cloth cannot hold that and stretches or tears."
     )
-    patch = [set_value("/quality/substeps", more)]
+    patch = [set_value("/quality/substeps", HEAVY_SUBSTEPS)]
     return [
         Finding("heavy_on_light", "Quality", False, "Something heavy on something light", text, body, None,
-                f"Use {more} substeps", patch)
+                f"Use {HEAVY_SUBSTEPS} substeps", patch)
     ]  # fmt: skip

@@ -58,11 +58,10 @@ def bind(points: Floats, carrier: TriMesh, name: str = "") -> Binding:
     v = np.einsum("ij,ij->i", np.cross(places - a, c - a), normal) / whole
     w = np.einsum("ij,ij->i", np.cross(b - a, places - a), normal) / whole
     shares = np.stack([1.0 - v - w, v, w], axis=1)
-    binding = Binding(len(carrier.points), carrier.faces, corners, shares, np.zeros((len(points), 3)))
     frames, at = np.empty((len(points), 3, 3)), np.empty((len(points), 3))
     _stand(corners, shares, carrier.points, point_normals(carrier.points, carrier.faces), frames, at)
     off = np.einsum("mki,mi->mk", frames, points - at)
-    return Binding(binding.count, binding.faces, corners, shares, off)
+    return Binding(len(carrier.points), carrier.faces, corners, shares, off)
 
 
 def carry(binding: Binding, points: NDArray[np.floating]) -> Floats:
