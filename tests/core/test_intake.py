@@ -12,7 +12,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from zembrik.core.exchange import apart
+from zembrik.core.exchange import apart, kept
 from zembrik.core.exchange.read_any import read_contents
 from zembrik.core.exchange.read_usd import read_usd
 from zembrik.core.problem import Problem
@@ -358,3 +358,32 @@ def test_hostile_files_are_refused_soon():
     outside = b'#usda 1.0\ndef "x" (references = @/etc/passwd@) {}\n'
     with pytest.raises(Problem):
         read_contents(outside, "a.usda")
+
+
+LARGE = {
+    "a.usdc": lambda: usd_bytes("usdc", moving=True), "a.abc": lambda: abc_bytes(moving=True),
+    "a.glb": lambda: gltf_bytes(animated=True), "a.ply": lambda: PLY_QUADS,
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", LARGE)
+def test_a_large_file_comes_back_from_the_shelf_as_it_was_read(name, monkeypatch, tmp_path):
+    """Read anew, from the shelf, and past a broken file on it: the same parts, bit by bit."""
+    data = LARGE[name]()
+    monkeypatch.setenv("ZEMBRIK_SHELF", str(tmp_path))
+    monkeypatch.setattr(kept, "READ_AT_ONCE_BYTES", 10)
+    reads = []
+    monkeypatch.setattr(kept, "read_contents", lambda d, n: reads.append(n) or read_contents(d, n))
+
+    def plain(contents):
+        arrays = kept._to_arrays(contents)
+        return {k: (v.dtype, v.shape, v.tobytes()) for k, v in arrays.items()}
+
+    want = plain(read_contents(data, name))
+    for count in (1, 1):
+        kept._kept.cache_clear()
+        assert plain(kept.kept_contents(data, name)) == want and len(reads) == count
+    (place,) = tmp_path.rglob("*.npz")
+    place.write_bytes(place.read_bytes()[:200])
+    kept._kept.cache_clear()
+    assert plain(kept.kept_contents(data, name)) == want and len(reads) == 2

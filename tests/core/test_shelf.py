@@ -6,6 +6,7 @@ import pytest
 from zembrik.core.mesh import shapes
 from zembrik.core.proxy import shelf
 from zembrik.core.setup.document import Body
+from zembrik.core.shelf import shelf_home
 from zembrik.core.solver import colliders
 
 PROXY = {"kind": "hulls", "most": 4, "hollow": 0.02, "closes": 0.05, "keep": 0.2, "sides": "outside"}
@@ -53,6 +54,6 @@ def test_a_broken_file_on_the_shelf_is_no_proxy(heavy):
     shelf.put("hulls", mesh, (1,), (shapes.ball(1.0),))
     (kept,) = shelf.take("hulls", mesh, (1,))
     assert np.array_equal(kept.points, shapes.ball(1.0).points)
-    place = next(shelf.shelf_home().rglob("*.npz"))
+    place = next(shelf_home().rglob("*.npz"))
     place.write_bytes(place.read_bytes()[:300])
     assert shelf.take("hulls", mesh, (1,)) is None

@@ -149,9 +149,13 @@ def test_upload_role_and_refusals(client, database, shot):
     assert "<td>0.0</td>" in re.sub(r"\s+", "", table)
 
 
+# A face is turned round, and one point is doubled.
+TORN_TENT  = b"v 0 0 0\nv 1 0 0\nv 0 1 0\nv 0 0 1\nv 0 0 0\nf 1 3 2\nf 5 2 4\nf 2 3 4\nf 3 4 1\n"
+
+
 def test_audit_and_mend_make_a_new_file_from_the_old(client, database, shot):
     """A tetrahedron with a face turned round and a doubled point: both found, mended one after the other, undone."""
-    data = b"v 0 0 0\nv 1 0 0\nv 0 1 0\nv 0 0 1\nv 0 0 0\nf 1 3 2\nf 5 2 4\nf 2 3 4\nf 3 4 1\n"
+    data = TORN_TENT
     answer = client.post(f"/shots/{shot}/upload", files={"file": ("tent.obj", data)}, headers=HX)
     reference = re.search(r'"reference": "([^"]+)"', answer.text.replace("&#34;", '"'))[1]
     post(client, shot, "take", reference=reference, unit="m", up_axis="y", part="")
@@ -234,7 +238,8 @@ def errand(client, database, shot, **fields):
     if number is None:
         return asked.text  # it was done before
     run_errand(database, int(number[1]), threading.Event())
-    return client.get(f"/errands/{number[1]}?station={fields.get('station', 'start')}", headers=HX).text
+    where = {"shot": shot, "station": "start", "body": ""} | fields
+    return client.get(f"/errands/{number[1]}", params=where, headers=HX).text
 
 
 def apply_errand(client, shot, page, base, **fields):
@@ -450,14 +455,14 @@ def test_fits_are_coloured_and_chosen_for_all_bodies(client, database, shot):
 
 def test_an_errand_is_done_once_stopped_at_once_and_taken_up_again(client, database, shot):
     """Asked for twice it is one; stopped it changes nothing; a worker that leaves hands it back."""
-    ask = {"kind": "even", "body": "ball", "spacing": "90", "station": "intake"}
+    ask = {"kind": "spacing", "even": "1", "body": "ball", "spacing": "90", "station": "intake"}
     first, second = (client.post(f"/shots/{shot}/errands", data=ask, headers=HX).text for _ in range(2))
     number = int(re.search(r"/errands/(\d+)", first)[1])
     assert f"/errands/{number}" in second
     leaving = threading.Event()
     leaving.set()
     assert run_errand(database, number, leaving)
-    stopped = client.post(f"/errands/{number}/stop", headers=HX).text
+    stopped = client.post(f"/errands/{number}/stop", data={"shot": shot}, headers=HX).text
     assert "nothing was changed" in stopped and not run_errand(database, number, threading.Event())
     again = client.post(f"/shots/{shot}/errands", data=ask, headers=HX).text
     assert f"/errands/{number}?" not in again
@@ -483,13 +488,64 @@ def test_a_proxy_kept_by_name_is_offered_in_every_shot_that_has_the_mesh(client,
 
 def test_a_mesh_is_made_even_by_an_errand_and_its_pins_stay(client, database, shot):
     post(client, shot, "choose", path="/bodies/0/pins", value='[{"points": {"numbers": [0, 16]}}]')
-    told = errand(client, database, shot, kind="even", body="sheet", spacing="50", station="intake")
+    told = errand(client, database, shot, kind="spacing", even=1, body="sheet", spacing="50", station="intake")
     assert "512 faces become" in told and "Apply it" in told
     assert apply_errand(client, shot, told, 2, station="intake").status_code == 200
     body = head(database, shot).document["bodies"][0]
     assert body["mesh"]["file"].endswith("respaced.obj") and len(body["pins"][0]["points"]["numbers"]) == 2
-    refused = client.post(f"/shots/{shot}/errands", data={"kind": "even", "body": "sheet", "spacing": "x"}, headers=HX)
+    refused = client.post(
+        f"/shots/{shot}/errands", data={"kind": "spacing", "even": "1", "body": "sheet", "spacing": "x"}, headers=HX
+    )
     assert refused.status_code == 422 and "not a number" in refused.text
+
+
+def test_a_large_file_is_read_by_a_worker_and_refused_with_nothing_stored(
+    client, database, settings, shot, monkeypatch
+):
+    """What it holds is shown once it was read."""
+    monkeypatch.setattr("zembrik.web.pages.edits.READ_AT_ONCE_BYTES", 100)
+
+    def handed_in(name, data):
+        files = [("file", (name, data))]
+        shown = client.post(f"/shots/{shot}/upload", data={"station": "intake"}, files=files, headers=HX).text
+        number = int(re.search(r"/errands/(\d+)", shown)[1])
+        watch = f"/errands/{number}?shot={shot}&station=intake"
+        assert "reading" in client.get(watch, headers=HX).text or "waiting" in client.get(watch, headers=HX).text
+        run_errand(database, number, threading.Event())
+        return client.get(watch, headers=HX).text
+
+    data = obj_bytes(shapes.ball(0.8), "large")
+    told = handed_in("large.obj", data)
+    reference = f"{file_hash(data)}/large.obj"
+    shown = client.get(f"/shots/{shot}/taken", params={"reference": reference}, headers=HX)
+    assert reference in told.replace("%2F", "/") and shown.status_code == 200 and "Take in what is ticked" in shown.text
+    broken = data.replace(b"f 1", b"f 99999999", 1)
+    told = handed_in("broken.obj", broken)
+    assert "99999999" in told and "Traceback" not in told
+    assert not (settings.assets / "arriving" / file_hash(broken)).exists()
+    assert client.get(f"/shots/{shot}/taken", params={"reference": f"{file_hash(broken)}/x.obj"}).status_code == 422
+
+
+def test_a_heavy_mesh_is_looked_over_mended_and_made_coarser_by_a_worker(client, database, shot, monkeypatch):
+    monkeypatch.setattr("zembrik.web.pages.prepare.HEAVY_FACES", 3)
+    data = TORN_TENT
+    client.post(f"/shots/{shot}/upload", files={"file": ("tent.obj", data)}, headers=HX)
+    base = head(database, shot).number
+    fields = {"base": base, "reference": f"{file_hash(data)}/tent.obj", "unit": "m", "up_axis": "y", "part": ""}
+    assert client.post(f"/shots/{shot}/take", data=fields, headers=HX).status_code == 200
+    asked = client.get(f"/shots/{shot}/audit?body=tent", headers=HX).text
+    assert "Asking a worker" in asked and '"audit"' in asked
+    assert "/audit?body=tent" in errand(client, database, shot, kind="audit", body="tent", station="intake")
+    page = client.get(f"/shots/{shot}/audit?body=tent", headers=HX).text
+    assert "Doubled points" in page and '"kind": "mend"' in page
+    told = errand(client, database, shot, kind="mend", flaw="doubled points", body="tent", station="intake")
+    assert "Doubled points 1 → 0, points 5 → 4" in told and head(database, shot).number == base + 1
+    assert apply_errand(client, shot, told, base + 1, station="intake").status_code == 200
+    assert head(database, shot).document["bodies"][2]["mesh"]["file"].endswith("tent mended.obj")
+    finer = client.post(f"/shots/{shot}/density", data={"base": base + 2, "number": 2, "value": "200"}, headers=HX)
+    assert "Asking a worker" in finer.text and finer.headers["HX-Retarget"] == "#respaced"
+    told = errand(client, database, shot, kind="spacing", spacing="200", body="tent", station="intake")
+    assert "4 faces become" in told and apply_errand(client, shot, told, base + 2, station="intake").status_code == 200
 
 
 def test_a_render_mesh_is_carried_shown_and_let_go_without_a_new_bake(client, database, baked_shot):

@@ -13,13 +13,15 @@ from typing import Any
 from sqlalchemy import null, select, update
 
 from zembrik.core.problem import Problem
-from zembrik.core.setup.document import Body, Setup, parse_setup
+from zembrik.core.setup.assets import load_mesh
+from zembrik.core.setup.document import Body, FileMesh, Setup, parse_setup
 from zembrik.core.setup.resolve import resolve
 from zembrik.core.telling import Stopped, Tell, step
 from zembrik.library.database import Database
 from zembrik.library.errands import fits_from, fits_order, remember, result_of
+from zembrik.library.mending import MOST_LIT
 from zembrik.library.models import Errand, Revision, Shot
-from zembrik.library.store import StoredAssets
+from zembrik.library.store import StoredAssets, take_in_held
 
 Order = dict[str, Any]
 Run = Callable[[Database, int, Order, Tell], Order]
@@ -140,21 +142,57 @@ def _probe(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
     return {"title": "Probe", "patch": [], "words": words}
 
 
-def _even(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
-    """Make a body's mesh anew of even triangles; the file is kept, the old one too."""
-    from zembrik.core.setup.assets import load_mesh
+def _audit(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
+    """Look a mesh over."""
+    from zembrik.core.mesh.audit import audit
+
+    step(tell, 0, 0)
+    return audit(load_mesh(Body.model_validate(order["body"]), StoredAssets(database.settings))).plain(MOST_LIT)
+
+
+def _mend(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
+    """Take one kind of flaw out of a body's mesh; the file is kept, the old one too."""
+    from zembrik.library.intake import mended_file
+    from zembrik.library.mending import told_of_mend
+
+    setup, assets = _setup_of(database, order), StoredAssets(database.settings)
+    number = _number_of(setup, order)
+    old, kind = setup.bodies[number], order["flaw"]
+    step(tell, 0, 3)
+    with database.session() as session:
+        mesh = mended_file(session, database.settings, old, kind)
+    new = old.model_copy(update={"mesh": FileMesh.model_validate(mesh)})
+    step(tell, 1, 3)
+    words = told_of_mend(kind, *(load_mesh(b, assets) for b in (old, new)))
+    patch = [{"op": "add", "path": f"/bodies/{number}/mesh", "value": mesh}]
+    return {"title": f"Mended {old.name}", "patch": patch, "words": f"{words[:1].upper()}{words[1:]}."}
+
+
+def _spacing(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
+    """Make a body's mesh anew with another spacing, or of even triangles; the file is kept, the old one too."""
     from zembrik.library.intake import respaced_body
 
     setup, assets = _setup_of(database, order), StoredAssets(database.settings)
     number = _number_of(setup, order)
     step(tell, 0, 0)
-    old = setup.bodies[number]
+    old, even = setup.bodies[number], bool(order.get("even"))
     with database.session() as session:
-        body = respaced_body(session, database.settings, old, order["spacing_m"], even=True)
+        body = respaced_body(session, database.settings, old, order["spacing_m"], even)
     before, after = (len(load_mesh(b, assets).faces) for b in (old, Body.model_validate(body)))
-    words = f"{before:,} faces become {after:,} that are all about alike, {1e3 * order['spacing_m']:.4g} mm a side."
+    spacing = f"{1e3 * order['spacing_m']:.4g} mm"
+    words = f"{before:,} faces become {after:,}, their points about {spacing} apart."
+    if even:
+        words = f"{before:,} faces become {after:,} that are all about alike, {spacing} a side."
     patch = [{"op": "replace", "path": f"/bodies/{number}", "value": body}]
-    return {"title": f"Even triangles for {old.name}", "patch": patch, "words": words}
+    title = f"Even triangles for {old.name}" if even else f"Another spacing for {old.name}"
+    return {"title": title, "patch": patch, "words": words}
+
+
+def _read(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
+    """Read a large file that was handed in."""
+    step(tell, 0, 0)
+    with database.session() as session:
+        return {"reference": take_in_held(session, database.settings, order["sha256"], order["name"])}
 
 
 def _over_frames(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
@@ -178,5 +216,6 @@ def _number_of(setup: Setup, order: Order) -> int:
 
 
 RUNS: dict[str, Run] = {
-    "fits": _fits, "fit all": _fit_all, "over frames": _over_frames, "way": _way, "probe": _probe, "even": _even,
+    "fits": _fits, "fit all": _fit_all, "over frames": _over_frames, "way": _way, "probe": _probe,
+    "audit": _audit, "mend": _mend, "spacing": _spacing, "read": _read,
 }  # fmt: skip

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 
 ACTIVE = ("queued", "running")
 EDITION = 1  # raised whenever what errands compute changes: older results are not looked at any more
+HEAVY_FACES = 30_000  # of a mesh that no page works on: a worker does
 Order = dict[str, Any]
 
 
@@ -31,11 +32,14 @@ def key_of(kind: str, order: Order) -> str:
     return hashlib.sha256(json.dumps([EDITION, kind, order], sort_keys=True).encode()).hexdigest()
 
 
-def ask(session: Session, shot_id: int, kind: str, order: Order) -> tuple[Errand, bool]:
-    """Return the errand that does this, and whether it is new and has to be put into the queue."""
+def ask(session: Session, shot_id: int, kind: str, order: Order, again: bool = False) -> tuple[Errand, bool]:
+    """Return the errand that does this, and whether it is new and has to be put into the queue.
+
+    One that was done is done `again` only where that is asked.
+    """
     key = key_of(kind, order)
     held = session.scalar(select(Errand).where(Errand.key == key).order_by(Errand.id.desc()).limit(1))
-    if held is not None and (held.state == "done" or (held.state in ACTIVE and not held.stop_asked)):
+    if held is not None and ((held.state == "done" and not again) or (held.state in ACTIVE and not held.stop_asked)):
         return held, False
     errand = Errand(
         shot_id=shot_id, kind=kind, key=key, order=order, state="queued", stop_asked=False, done=0, total=0, error=""
@@ -88,6 +92,11 @@ def fits_order(body: Body, proxy: Order) -> Order:
     dials = {k: v for k, v in proxy.items() if k not in ("kind", "sides")}
     plain = bare.model_dump(mode="json", exclude_unset=True)
     return {"body": plain, "role": body.role, "kinds": kinds_for(body.role, body.changes_form), "proxy": dials}
+
+
+def audit_order(body: Body) -> Order:
+    """Return the order to look a body's mesh over, as it is before it is placed."""
+    return {"body": Body(name="body", mesh=body.mesh).model_dump(mode="json", exclude_unset=True)}
 
 
 def fits_from(result: Order) -> dict[str, Fit | str]:

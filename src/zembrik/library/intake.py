@@ -10,8 +10,8 @@ import numpy as np
 from sqlalchemy.orm import Session
 
 from zembrik.core.exchange.contents import Contents, FilePart
+from zembrik.core.exchange.kept import kept_contents
 from zembrik.core.exchange.obj import write_obj
-from zembrik.core.exchange.read_any import kept_contents
 from zembrik.core.exchange.sizes import UnitGuess, declared_unit, guess_units, guess_up
 from zembrik.core.mesh.density import nearest_points, respaced
 from zembrik.core.mesh.trimesh import TriMesh

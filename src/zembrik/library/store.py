@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
+import time
 from pathlib import PurePosixPath
 
 from sqlalchemy.dialects.postgresql import insert
@@ -10,11 +12,13 @@ from sqlalchemy.orm import Session
 
 from zembrik.core.cache.layout import write_whole
 from zembrik.core.exchange.contents import Contents
-from zembrik.core.exchange.read_any import kept_contents
+from zembrik.core.exchange.kept import kept_contents
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import file_hash
 from zembrik.library.models import Asset
 from zembrik.library.settings import Settings
+
+HELD_S = 24 * 3600.0
 
 
 class StoredAssets:
@@ -57,6 +61,34 @@ def take_in(session: Session, settings: Settings, name: str, data: bytes) -> tup
     }  # fmt: skip
     session.execute(insert(Asset).values(row).on_conflict_do_nothing())
     return f"{sha256}/{name}", contents
+
+
+def hold(settings: Settings, data: bytes) -> str:
+    """Keep a file that is still to be read, under its hash, which is returned; what nobody asked for a day goes."""
+    folder = settings.assets / "arriving"
+    folder.mkdir(parents=True, exist_ok=True)
+    for old in folder.iterdir():
+        with contextlib.suppress(OSError):
+            if time.time() - old.stat().st_mtime > HELD_S:
+                old.unlink()
+    sha256 = file_hash(data)
+    write_whole(folder / sha256, data)
+    return sha256
+
+
+def take_in_held(session: Session, settings: Settings, sha256: str, name: str) -> str:
+    """Store a file that was held; return how a setup names it. It is held no longer, whether it can be read or not.
+
+    Raises:
+        Problem: when it cannot be read; nothing is stored then.
+    """
+    place = settings.assets / "arriving" / sha256
+    try:
+        data = place.read_bytes()
+    except OSError:
+        raise Problem("the file is not there any more.", name, "Hand it in again.") from None
+    place.unlink(missing_ok=True)
+    return take_in(session, settings, name, data)[0]
 
 
 def clean_name(name: str) -> str:

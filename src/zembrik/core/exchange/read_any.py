@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
-from functools import lru_cache
-
 from zembrik.core.exchange.contents import Contents, FilePart
 from zembrik.core.exchange.obj import read_obj
 from zembrik.core.problem import Problem
@@ -67,13 +64,3 @@ def read_contents(data: bytes, name: str) -> Contents:
     from zembrik.core.exchange.apart import read_apart
 
     return read_apart(data, name, kind)
-
-
-@lru_cache(maxsize=8)
-def _kept(digest: bytes, data: bytes, name: str) -> Contents:
-    return read_contents(data, name)
-
-
-def kept_contents(data: bytes, name: str) -> Contents:
-    """Return what a mesh file holds; the last few files are remembered."""
-    return _kept(hashlib.sha256(data).digest(), data, name)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import Any
 
 import numba
 import numpy as np
@@ -58,6 +59,26 @@ class Audit:
     edges: Whole
     edges_at: NDArray[np.float64]
     skew: float
+
+    def plain(self, most: int) -> dict[str, Any]:
+        """Return it as JSON, with at most `most` faces and points a flaw."""
+        flaws = [
+            {"kind": f.kind, "count": f.count, "faces": f.faces[:most].tolist(), "points": f.points[:most].tolist()}
+            for f in self.flaws
+        ]
+        bounds = {"edges": self.edges.tolist(), "edges_at": self.edges_at.tolist()}
+        return {**vars(self), **bounds, "flaws": flaws}
+
+    @classmethod
+    def of(cls, plain: dict[str, Any]) -> Audit:
+        """Return it from JSON."""
+        flaws = [
+            Flaw(f["kind"], WORDS[f["kind"]][0], f["count"], WORDS[f["kind"]][1],
+                 np.asarray(f["faces"], np.int64), np.asarray(f["points"], np.int64))
+            for f in plain["flaws"]
+        ]  # fmt: skip
+        bounds: dict[str, Any] = {name: np.asarray(plain[name]) for name in ("edges", "edges_at")}
+        return cls(**(plain | bounds | {"flaws": flaws}))
 
 
 WORDS = {  # kind: its title, and what it does to a simulation

@@ -11,7 +11,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.exchange.contents import FilePart
-from zembrik.core.exchange.read_any import MOST_BYTES, kept_contents
+from zembrik.core.exchange.kept import kept_contents
+from zembrik.core.exchange.read_any import MOST_BYTES
 from zembrik.core.mesh import shapes
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.motion.deform import Deform

@@ -8,15 +8,18 @@ from typing import Annotated, Any
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import JSONResponse, Response
 
+from zembrik.core.exchange.kept import READ_AT_ONCE_BYTES, kept_contents
 from zembrik.core.exchange.read_any import MOST_BYTES
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import placed_mesh
 from zembrik.core.setup.document import parse_setup
+from zembrik.farm.queue import ERRAND
 from zembrik.library.bakes import findings_of
-from zembrik.library.intake import bodies_of, scale_for, store_file
+from zembrik.library.errands import ask, get_errand
+from zembrik.library.intake import bodies_of, scale_for, show_file, store_file
 from zembrik.library.many import role_patch
 from zembrik.library.shots import Conflict, Patch, differences, edit, get_shot, redo, undo
-from zembrik.library.store import StoredAssets
+from zembrik.library.store import StoredAssets, clean_name, hold
 from zembrik.web.dials import LABELS, from_shown
 from zembrik.web.pages.bench import render_bench
 from zembrik.web.render import Db, Places, templates
@@ -262,19 +265,40 @@ def upload(
     request: Request, db: Db, places: Places, shot_id: int, file: Annotated[list[UploadFile], File()],
     station: Text = "intake", body: Text = "",
 ) -> Response:  # fmt: skip
-    """Store mesh files and show what they hold; nothing changes in the shot yet."""
-    shown, refused = [], []
+    """Store mesh files and show what they hold; nothing changes in the shot yet. A worker reads the large ones."""
+    shown, refused, reading, new = [], [], [], []
     with db.session() as session:
         for one in file:
-            name = one.filename or "mesh.obj"
+            name, data = one.filename or "mesh.obj", one.file.read(MOST_BYTES + 1)
             try:
-                shown.append(store_file(session, places, name, one.file.read(MOST_BYTES + 1)))
+                if READ_AT_ONCE_BYTES < len(data) <= MOST_BYTES:
+                    order = {"sha256": hold(places, data), "name": clean_name(name)}
+                    errand, is_new = ask(session, shot_id, "read", order, again=True)
+                    reading.append(errand.id)
+                    new += [errand.id] if is_new else []
+                else:
+                    shown.append(store_file(session, places, name, data))
             except Problem as problem:
                 if len(file) == 1:
                     raise
                 refused.append(str(problem))
+    for number in new:
+        request.app.state.queue.add(ERRAND, number)
     with db.session() as session:
-        return render_bench(request, session, places, shot_id, station, body, others=refused, taken=shown)
+        return render_bench(
+            request, session, places, shot_id, station, body, others=refused, taken=shown,
+            reading=[get_errand(session, number) for number in reading],
+        )  # fmt: skip
+
+
+@router.get("/shots/{shot_id}/taken")
+def taken_of(request: Request, db: Db, places: Places, shot_id: int, reference: str) -> Response:
+    """Show what a stored file holds."""
+    contents = kept_contents(StoredAssets(places).read(reference), reference.partition("/")[2])
+    with db.session() as session:
+        shot = get_shot(session, shot_id)
+        words = {"shot": shot, "head": shot.head, "taken": [show_file(reference, contents)]}
+        return templates.TemplateResponse(request, "taken.html", words)
 
 
 @router.post("/shots/{shot_id}/take")

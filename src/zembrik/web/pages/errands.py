@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from zembrik.core.problem import Problem
 from zembrik.core.setup.resolve import resolve
 from zembrik.farm.queue import ERRAND
-from zembrik.library.errands import ask, ask_stop, fits_order, get_errand
+from zembrik.library.errands import ask, ask_stop, audit_order, fits_order, get_errand
 from zembrik.library.models import Errand, Shot
 from zembrik.library.shots import get_shot, head_setup
 from zembrik.web.dials import from_shown
@@ -26,53 +26,61 @@ Whole = Annotated[int, Form()]
 @router.post("/shots/{shot_id}/errands")
 def send(
     request: Request, db: Db, shot_id: int, kind: Text, body: Text = "", way: Text = "", frames: Whole = 12,
-    spacing: Text = "", station: Text = "start",
+    spacing: Text = "", flaw: Text = "", even: Whole = 0, station: Text = "start",
 ) -> Response:  # fmt: skip
     """Have a worker do something long; the answer is what to watch it by."""
     with db.session() as session:
         shot = get_shot(session, shot_id)
-        order = _order(shot, kind, body, way, frames, spacing)
+        order = _order(shot, kind, body, way=way, frames=frames, spacing=spacing, flaw=flaw, even=even)
         errand, new = ask(session, shot_id, kind, order)
         number = errand.id
     if new:
         request.app.state.queue.add(ERRAND, number)
     with db.session() as session:
-        return _shown(request, session, number, station, body)
+        return _shown(request, session, number, shot_id, station, body)
 
 
-def _order(shot: Shot, kind: str, body: str, way: str, frames: int, spacing: str) -> dict[str, Any]:
+def _order(shot: Shot, kind: str, body: str, **asked: Any) -> dict[str, Any]:
+    """Return the order of an errand: what it needs to know, and so all that its result depends on."""
     assert shot.head is not None
-    if kind == "even":
-        return {"revision": shot.head.id, "body": body, "spacing_m": from_shown("spacing", spacing) / 1e3}
+    of_setup: dict[str, Any] = {"revision": shot.head.id}
+    if kind == "spacing":
+        spacing_m = from_shown("spacing", asked["spacing"]) / 1e3
+        return of_setup | {"body": body, "spacing_m": spacing_m, "even": bool(asked["even"])}
+    if kind == "mend":
+        return of_setup | {"body": body, "flaw": asked["flaw"]}
     if kind == "way":
-        return {"revision": shot.head.id, "way": way, "frames": frames}
+        return of_setup | {"way": asked["way"], "frames": asked["frames"]}
     if kind == "over frames":
-        return {"revision": shot.head.id, "body": body}
+        return of_setup | {"body": body}
     if kind in ("probe", "fit all"):
-        return {"revision": shot.head.id}
+        return of_setup
+    if kind == "audit":
+        for one in head_setup(shot).bodies:
+            if one.name == body:
+                return audit_order(one)
     if kind == "fits":
         setup = head_setup(shot)
         for number, one in enumerate(setup.bodies):
             if one.name == body and one.role in ("collider", "rigid"):
                 return fits_order(one, resolve(setup).document["bodies"][number]["proxy"])
-        raise Problem(f"there is no collider or rigid body '{body[:80]}'.", "errand", "Load the page again.")
-    raise Problem(f"there is no errand '{kind[:40]}'.", "errand", "Load the page again.")
+    raise Problem(f"there is no errand '{kind[:40]}' for '{body[:80]}'.", "errand", "Load the page again.")
 
 
 @router.get("/errands/{number}")
-def watch(request: Request, db: Db, number: int, station: str = "start", body: str = "") -> Response:
-    """Return how far an errand is, or what it found."""
+def watch(request: Request, db: Db, number: int, shot: int, station: str = "start", body: str = "") -> Response:
+    """Return how far an errand is, or what it found, for a shot: another may have asked for it first."""
     with db.session() as session:
-        return _shown(request, session, number, station, body)
+        return _shown(request, session, number, shot, station, body)
 
 
 @router.post("/errands/{number}/stop")
-def stop(request: Request, db: Db, number: int, station: Text = "start", body: Text = "") -> Response:
+def stop(request: Request, db: Db, number: int, shot: Whole, station: Text = "start", body: Text = "") -> Response:
     """Stop an errand; nothing was changed by it."""
     with db.session() as session:
         ask_stop(session, number)
         session.flush()
-        return _shown(request, session, number, station, body)
+        return _shown(request, session, number, shot, station, body)
 
 
 @router.post("/shots/{shot_id}/apply-errand")
@@ -89,10 +97,10 @@ def apply(
     return apply_patch(request, db, places, shot_id, base, patch, title.lower(), station, body)
 
 
-def _shown(request: Request, session: Session, number: int, station: str, body: str) -> Response:
+def _shown(request: Request, session: Session, number: int, shot_id: int, station: str, body: str) -> Response:
     errand: Errand = get_errand(session, number)
-    head = get_shot(session, errand.shot_id).head
-    words: Words = {"errand": errand, "head": head, "station": station, "body_name": body, "shot_id": errand.shot_id}
+    head = get_shot(session, shot_id).head
+    words: Words = {"errand": errand, "head": head, "station": station, "body_name": body, "shot_id": shot_id}
     if errand.kind == "over frames" and errand.result:
         words |= _plot(errand.result)
     return templates.TemplateResponse(request, "errand.html", words)

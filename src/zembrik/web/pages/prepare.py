@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Form, Request
@@ -12,10 +11,12 @@ from zembrik.core.mesh.density import points_at, spacing_of
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import load_mesh
-from zembrik.core.setup.document import Body, FileMesh
+from zembrik.core.setup.document import Body, FileMesh, GridMesh
 from zembrik.core.setup.resolve import resolve
 from zembrik.library.bakes import seconds_a_point
+from zembrik.library.errands import HEAVY_FACES, audit_order, result_of
 from zembrik.library.intake import mended_file, respaced_body
+from zembrik.library.mending import MOST_LIT, audited, told_of_mend
 from zembrik.library.proxies import get_kept, keep_proxy
 from zembrik.library.render_meshes import carry_patch, let_go_patch
 from zembrik.library.shots import Patch, get_shot, head_setup
@@ -28,33 +29,13 @@ from zembrik.web.render import Db, Places, templates
 router = APIRouter()
 Text = Annotated[str, Form()]
 Whole = Annotated[int, Form()]
-MOST_LIT = 4000  # faces or points of a flaw that are lit in the viewport
-
-
-class _ByContent:
-    """A mesh that a cache knows by its content."""
-
-    def __init__(self, mesh: TriMesh) -> None:
-        self.mesh, self.key = mesh, mesh.content_hash
-
-    def __eq__(self, other: object) -> bool:
-        return isinstance(other, _ByContent) and other.key == self.key
-
-    def __hash__(self) -> int:
-        return hash(self.key)
-
-
-@lru_cache(maxsize=128)
-def _audited(one: _ByContent) -> object:
-    from zembrik.core.mesh.audit import audit  # see `app._warm_up`
-
-    return audit(one.mesh)
 
 
 @router.get("/shots/{shot_id}/audit")
 def audit_of(request: Request, db: Db, places: Places, shot_id: int, body: str, station: str = "intake") -> Response:
     """Return what is wrong with a body's mesh, each with its mend."""
-    from zembrik.core.mesh.mend import MENDS  # see `app._warm_up`
+    from zembrik.core.mesh.audit import Audit  # see `app._warm_up`
+    from zembrik.core.mesh.mend import MENDS
 
     with db.session() as session:
         shot = get_shot(session, shot_id)
@@ -64,14 +45,25 @@ def audit_of(request: Request, db: Db, places: Places, shot_id: int, body: str, 
             mesh = load_mesh(one, StoredAssets(places))
         except Problem as problem:
             return Response(f'<p class="note">{problem.what}</p>', media_type="text/html")
+        heavy = len(mesh.faces) > HEAVY_FACES
+        found = result_of(session, "audit", audit_order(one)) if heavy else None
+        if heavy and found is None:
+            return Response(_send_for(shot_id, "audit", body, station), media_type="text/html")
         words = {
             "shot": shot, "head": head, "body": one, "number": number, "station": station, "mends": MENDS,
-            "audit": _audited(_ByContent(mesh)), "scale": one.place.scale, "most": MOST_LIT,
+            "audit": Audit.of(found) if found else audited(mesh), "heavy": heavy,
+            "scale": one.place.scale, "most": MOST_LIT,
             "is_file": isinstance(one.mesh, FileMesh),
             "densities": _densities(mesh, one.place.scale, seconds_a_point(session, places, shot_id)),
             "moves": isinstance(one.mesh, FileMesh) and one.mesh.animated,
         }  # fmt: skip
         return templates.TemplateResponse(request, "audit.html", words)
+
+
+def _send_for(shot_id: int, kind: str, body: str, station: str, **asked: str) -> str:
+    """Return what has the page ask for an errand, and watch it in this place."""
+    words = {"shot_id": shot_id, "order": {"kind": kind, "body": body, "station": station, **asked}}
+    return templates.get_template("send_for.html").render(words)
 
 
 @router.post("/shots/{shot_id}/mend")
@@ -88,33 +80,29 @@ def mend(
         assets = StoredAssets(places)
         mesh = mended_file(session, places, one, kind)
         meshes = [load_mesh(b, assets) for b in (one, one.model_copy(update={"mesh": FileMesh.model_validate(mesh)}))]
-    told = _before_and_after(kind, *meshes)
+    told = told_of_mend(kind, *meshes)
     patch: Patch = [{"op": "add", "path": f"/bodies/{number}/mesh", "value": mesh}]
     return apply_patch(
         request, db, places, shot_id, base, patch, f"mended {one.name}: {told}", station, one.name, f"Mended: {told}."
     )  # fmt: skip
 
 
-def _before_and_after(kind: str, before: TriMesh, after: TriMesh) -> str:
-    """Tell what a mend did: the flaw's count, points and faces, and the volume, each before and after."""
-    audits: list[Any] = [_audited(_ByContent(mesh)) for mesh in (before, after)]
-    counts = [sum(f.count for f in a.flaws if f.kind == kind) for a in audits]
-    words = [f"{kind} {counts[0]:,} → {counts[1]:,}"]
-    for name, sizes in (("points", (before.points, after.points)), ("faces", (before.faces, after.faces))):
-        words.append(f"{name} {len(sizes[0]):,} → {len(sizes[1]):,}")
-    if all(a.closed for a in audits):
-        words.append(f"volume {audits[0].volume * 1e3:.3g} → {audits[1].volume * 1e3:.3g} l")
-    return ", ".join(words)
-
-
-def _densities(mesh: TriMesh, scale: float, a_point_s: float | None) -> list[dict[str, float | None]]:
+def _densities(mesh: TriMesh, scale: float, a_point_s: float | None) -> list[dict[str, Any]]:
     """Return three spacings with what they cost: half as close, as it is, twice as close."""
     now = spacing_of(mesh)
-    rows: list[dict[str, float | None]] = []
+    rows: list[dict[str, Any]] = []
     for factor in (2.0, 1.0, 0.5):
         points = points_at(mesh, now * factor)
         cost = None if a_point_s is None else a_point_s * points
-        rows.append({"spacing_mm": 1e3 * now * factor * scale, "points": points, "seconds": cost, "factor": factor})
+        rows.append(
+            {
+                "spacing_mm": 1e3 * now * factor * scale,
+                "points": points,
+                "seconds": cost,
+                "factor": factor,
+                "heavy": points > HEAVY_FACES // 2,
+            }
+        )
     return rows
 
 
@@ -129,6 +117,11 @@ def set_density(
         setup = head_setup(get_shot(session, shot_id))
         if not 0 <= number < len(setup.bodies):
             raise Problem("there is no such body.", "density", "Load the page again.")
+        one = setup.bodies[number]
+        coming = points_at(load_mesh(one, StoredAssets(places)), spacing_m / one.place.scale) if spacing_m > 0 else 0
+        if coming > HEAVY_FACES // 2 and not isinstance(one.mesh, GridMesh):
+            sent = _send_for(shot_id, "spacing", one.name, station, spacing=value)
+            return Response(sent, headers={"HX-Retarget": "#respaced"}, media_type="text/html")
         body = respaced_body(session, places, setup.bodies[number], spacing_m)
     patch: Patch = [{"op": "replace", "path": f"/bodies/{number}", "value": body}]
     words = f"spacing of {body['name']} set to {value} mm"

@@ -1,0 +1,78 @@
+"""What large mesh files hold, on the shelf: a file is taken apart once a machine, and then only loaded."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from functools import lru_cache
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from zembrik.core.exchange.contents import Contents, FilePart
+from zembrik.core.exchange.read_any import read_contents
+from zembrik.core.mesh.trimesh import TriMesh
+
+if TYPE_CHECKING:
+    from zembrik.core.shelf import Arrays
+
+READ_AT_ONCE_BYTES = 2 * 1024 * 1024  # a file up to this size is read in a moment, wherever that is
+PARTED = ("points", "faces", "times_s", "poses", "shapes")  # arrays that every part has its own length of
+
+
+def kept_contents(data: bytes, name: str) -> Contents:
+    """Return what a mesh file holds; the last few are remembered, and large ones are on the shelf."""
+    return _kept(hashlib.sha256(data).digest(), data, name)
+
+
+@lru_cache(maxsize=8)
+def _kept(digest: bytes, data: bytes, name: str) -> Contents:
+    if len(data) <= READ_AT_ONCE_BYTES:
+        return read_contents(data, name)
+    from zembrik.core.compiled import source_hash  # brings the compiler, which no page waits for
+    from zembrik.core.shelf import put_arrays, take_arrays
+
+    # The name counts with its ending only: that is all that readers look at, but for what they say of errors.
+    source = source_hash(Path(__file__).parent / "read_any.py")
+    key = hashlib.sha256(repr(("contents", source, digest, name.rpartition(".")[2].lower())).encode()).hexdigest()
+    arrays = take_arrays(key)
+    if arrays is not None:
+        return _from_arrays(arrays)
+    contents = read_contents(data, name)
+    put_arrays(key, _to_arrays(contents))
+    return contents
+
+
+def _to_arrays(contents: Contents) -> Arrays:
+    parts = contents.parts
+    words = {
+        "kind": contents.kind, "unit_m": contents.unit_m, "up": contents.up, "notes": contents.notes,
+        "paths": [p.path for p in parts], "groups": [list(p.mesh.groups) for p in parts],
+    }  # fmt: skip
+    arrays: Arrays = {
+        "words": np.frombuffer(json.dumps(words).encode(), dtype=np.uint8),
+        "transforms": np.array([p.transform for p in parts]).reshape(-1, 4, 4),
+    }
+    for what in PARTED:
+        each = [getattr(p.mesh if what in ("points", "faces") else p, what) for p in parts]
+        arrays[f"{what} shape"] = np.array([a.shape for a in each], dtype=np.int64)
+        arrays[what] = np.concatenate([a.reshape(-1) for a in each])
+    return arrays
+
+
+def _from_arrays(arrays: Arrays) -> Contents:
+    words = json.loads(arrays["words"].tobytes())
+    columns = []
+    for what in PARTED:
+        shapes = arrays[f"{what} shape"]
+        ends = np.cumsum(shapes.prod(axis=1))[:-1]
+        cut = np.split(arrays[what], ends)
+        columns.append([a.reshape(shape) for a, shape in zip(cut, shapes, strict=True)])
+    parts = [
+        FilePart(path, TriMesh(points, faces, tuple(groups)), transform, times_s, poses, shapes)
+        for path, groups, transform, points, faces, times_s, poses, shapes in zip(
+            words["paths"], words["groups"], arrays["transforms"], *columns, strict=True
+        )
+    ]
+    return Contents(words["kind"], parts, words["unit_m"], words["up"], words["notes"])
