@@ -381,9 +381,9 @@ def test_a_large_file_comes_back_from_the_shelf_as_it_was_read(name, monkeypatch
 
     want = plain(read_contents(data, name))
     for count in (1, 1):
-        kept._kept.cache_clear()
+        kept._large.clear()
         assert plain(kept.kept_contents(data, name)) == want and len(reads) == count
     (place,) = tmp_path.rglob("*.npz")
     place.write_bytes(place.read_bytes()[:200])
-    kept._kept.cache_clear()
+    kept._large.clear()
     assert plain(kept.kept_contents(data, name)) == want and len(reads) == 2

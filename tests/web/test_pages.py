@@ -150,7 +150,7 @@ def test_upload_role_and_refusals(client, database, shot):
 
 
 # A face is turned round, and one point is doubled.
-TORN_TENT  = b"v 0 0 0\nv 1 0 0\nv 0 1 0\nv 0 0 1\nv 0 0 0\nf 1 3 2\nf 5 2 4\nf 2 3 4\nf 3 4 1\n"
+TORN_TENT = b"v 0 0 0\nv 1 0 0\nv 0 1 0\nv 0 0 1\nv 0 0 0\nf 1 3 2\nf 5 2 4\nf 2 3 4\nf 3 4 1\n"
 
 
 def test_audit_and_mend_make_a_new_file_from_the_old(client, database, shot):

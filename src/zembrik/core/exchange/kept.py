@@ -18,24 +18,38 @@ if TYPE_CHECKING:
     from zembrik.core.shelf import Arrays
 
 READ_AT_ONCE_BYTES = 2 * 1024 * 1024  # a file up to this size is read in a moment, wherever that is
+MOST_LARGE = 2  # large files that are remembered
 PARTED = ("points", "faces", "times_s", "poses", "shapes")  # arrays that every part has its own length of
+
+
+@lru_cache(maxsize=16)
+def _small(digest: bytes, data: bytes, name: str) -> Contents:
+    return read_contents(data, name)
+
+
+_large: dict[str, Contents] = {}  # by key, the newest last
 
 
 def kept_contents(data: bytes, name: str) -> Contents:
     """Return what a mesh file holds; the last few are remembered, and large ones are on the shelf."""
-    return _kept(hashlib.sha256(data).digest(), data, name)
-
-
-@lru_cache(maxsize=8)
-def _kept(digest: bytes, data: bytes, name: str) -> Contents:
+    digest = hashlib.sha256(data).digest()
     if len(data) <= READ_AT_ONCE_BYTES:
-        return read_contents(data, name)
+        return _small(digest, data, name)
     from zembrik.core.compiled import source_hash  # brings the compiler, which no page waits for
-    from zembrik.core.shelf import put_arrays, take_arrays
 
     # The name counts with its ending only: that is all that readers look at, but for what they say of errors.
     source = source_hash(Path(__file__).parent / "read_any.py")
     key = hashlib.sha256(repr(("contents", source, digest, name.rpartition(".")[2].lower())).encode()).hexdigest()
+    contents = _large.get(key) or _from_shelf(key, data, name)
+    _large[key] = contents
+    for old in list(_large)[:-MOST_LARGE]:
+        _large.pop(old, None)
+    return contents
+
+
+def _from_shelf(key: str, data: bytes, name: str) -> Contents:
+    from zembrik.core.shelf import put_arrays, take_arrays
+
     arrays = take_arrays(key)
     if arrays is not None:
         return _from_arrays(arrays)

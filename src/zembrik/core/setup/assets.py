@@ -76,7 +76,8 @@ def file_hash(data: bytes) -> str:
 
 @lru_cache(maxsize=64)
 def _kept_part(data_hash: str, part: str | None, reader: _Reader) -> FilePart:
-    return kept_contents(reader.data, reader.name).part(part, reader.name)
+    data, reader.data = reader.data, b""  # the cache keeps its keys: the bytes are not wanted any more
+    return kept_contents(data, reader.name).part(part, reader.name)
 
 
 class _Reader:
