@@ -8,9 +8,11 @@ import numpy as np
 import pytest
 
 from zembrik.core.bake import bake
+from zembrik.core.exchange.obj import write_obj
 from zembrik.core.findings.check import check_setup
 from zembrik.core.findings.outcome import check_outcome
-from zembrik.core.setup.assets import FolderAssets
+from zembrik.core.mesh import shapes
+from zembrik.core.setup.assets import FolderAssets, placed_mesh
 from zembrik.core.setup.document import parse_setup
 
 EXAMPLES = Path(__file__).resolve().parents[2] / "examples"
@@ -112,6 +114,23 @@ def test_an_unlikely_size(sheet, tmp_path):
     assert "100 m long" in finding.text and finding.remedy == "Make it 1 m long"
     assert cured(sheet, finding)["bodies"][0]["place"]["scale"] == 1.0
     assert "wrong_size" not in found(cured(sheet, finding), tmp_path)
+
+
+def test_a_scale_that_stands_for_a_unit(sheet, tmp_path):
+    """A box of 30 cm whose file is in centimetres, read as metres and scaled down by hand: saying so moves nothing."""
+    box = shapes.box((30.0, 30.0, 30.0), 1)
+    with (tmp_path / "box.obj").open("wb") as out:
+        write_obj(out, box.points, box.faces, "box")
+    place = {"translate": [2.0, 0.2, 0.0], "scale": 0.01}
+    sheet["bodies"].append({"name": "box", "role": "collider", "mesh": {"file": "box.obj"}, "place": place})
+    finding = found(sheet, tmp_path)["scale_for_a_unit"]
+    assert "in metres and is scaled by 0.01: its numbers are centimetres" in finding.text
+    told = cured(sheet, finding)
+    assert "scale_for_a_unit" not in found(told, tmp_path)
+    before, after = (placed_mesh(parse_setup(s).bodies[2], FolderAssets(tmp_path)).points for s in (sheet, told))
+    assert np.abs(before - after).max() < 1e-12
+    place["scale"] = 0.7  # a size of its own
+    assert "scale_for_a_unit" not in found(sheet, tmp_path)
 
 
 def test_needles_in_a_cloth(sheet, tmp_path):

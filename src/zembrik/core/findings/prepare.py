@@ -17,11 +17,21 @@ from zembrik.core.problem import Problem
 from zembrik.core.proxy.deviation import deviations
 from zembrik.core.remember import Aside
 from zembrik.core.setup.assets import Assets, placed_mesh
-from zembrik.core.setup.document import BallMesh, Body, CapsuleMesh, CylinderMesh, GridMesh, Place, RingMesh, Setup
+from zembrik.core.setup.document import (
+    BallMesh,
+    Body,
+    CapsuleMesh,
+    CylinderMesh,
+    FileMesh,
+    GridMesh,
+    Place,
+    RingMesh,
+    Setup,
+)
 from zembrik.core.setup.materials import SIMULATED
 from zembrik.core.setup.resolve import Resolved
 from zembrik.core.solver.colliders import is_found, proxy_shapes
-from zembrik.core.units import turn_matrix
+from zembrik.core.units import METRES_PER_UNIT, UNIT_NAMES, turn_matrix
 
 LEAST_M, MOST_M = 0.005, 60.0  # a simulated body's longest side: beyond, its unit is wrong more often than not
 UNITS = {0.001: "millimetres", 0.01: "centimetres", 0.0254: "inches", 0.3048: "feet"}
@@ -52,6 +62,32 @@ def wrong_sizes(setup: Setup, assets: Assets) -> list[Finding]:
         patch = [set_value(f"/bodies/{k}/place/scale", float(f"{body.place.scale * factor:.6g}"))]
         label = f"Make it {_length(longest * factor)} long"
         found.append(Finding("wrong_size", "Intake", False, "An unlikely size", text, body.name, None, label, patch))
+    return found
+
+
+def scale_for_a_unit(setup: Setup, assets: Assets) -> list[Finding]:
+    """A scale set by hand that is the step from one unit to another: it hides what unit the file is in."""
+    found = []
+    for k, body in enumerate(setup.bodies):
+        if not isinstance(body.mesh, FileMesh) or abs(body.place.scale - 1.0) < 0.01:
+            continue
+        unit_m = body.place.scale * METRES_PER_UNIT[body.mesh.unit]
+        fits = [u for u, m in METRES_PER_UNIT.items() if abs(unit_m / m - 1.0) < 0.005]
+        if not fits:
+            continue
+        said, better = UNIT_NAMES[body.mesh.unit], UNIT_NAMES[fits[0]]
+        text = (
+            f"'{body.name}' is said to be in {said} and is scaled by {body.place.scale:.4g}: its numbers are {better}. "
+            "Another mesh of the same hand would come in at the wrong size again. Nothing moves by saying so."
+        )
+        patch = [set_value(f"/bodies/{k}/mesh/unit", fits[0]), set_value(f"/bodies/{k}/place/scale", 1.0)]
+        label = f"Say {better}, scale 1"
+        found.append(
+            Finding(
+                "scale_for_a_unit", "Intake", False, "A scale that stands for a unit", text, body.name, None, label,
+                patch,
+            )
+        )  # fmt: skip
     return found
 
 
@@ -255,7 +291,8 @@ def prepare_findings(setup: Setup, resolved: Resolved, assets: Assets) -> list[F
     """Return all findings of this module."""
     try:
         return [
-            *wrong_sizes(setup, assets), *needle_faces(setup, assets), *coarse_for_curves(setup, assets),
+            *wrong_sizes(setup, assets), *scale_for_a_unit(setup, assets), *needle_faces(setup, assets),
+            *coarse_for_curves(setup, assets),
             *wide_gaps(setup, resolved, assets), *facing_away(setup, resolved, assets),
         ]  # fmt: skip
     except Problem:
