@@ -84,10 +84,8 @@ def test_the_meter_runs_over_all_frames_and_finds_the_worst():
     setup = parse_setup(document)
     proxy = resolve(setup).document["bodies"][1]["proxy"]
     told = []
-    found = fit_over_frames(
-        setup.bodies[1], proxy, setup.frames, setup.fps, NoAssets(), lambda d, t: told.append(d) or True
-    )
+    found = fit_over_frames(setup, 1, proxy, NoAssets(), lambda d, t: told.append(d) or True)
     assert found.frames.tolist() == list(range(1, 26)) and told == list(range(25))
     assert found.gap_m[0] < 1e-6 and 0.01 < found.gap_m[-1] < 0.11 and found.worst > 15
     with pytest.raises(Problem, match="keeps its form"):
-        fit_over_frames(setup.bodies[0], proxy, setup.frames, setup.fps, NoAssets())
+        fit_over_frames(setup, 0, proxy, NoAssets())

@@ -187,7 +187,7 @@ def test_tracks_of_vectors_ease():
         (lambda d: d["bodies"][0].update(motion={}), "no motion of its own"),
         (
             lambda d: d["bodies"][1].update(motion={"rotate": {"keys": [[4, [0, 0, 0]], [4, [0, 9, 0]]]}}),
-            "keys must rise in frames",
+            "two keys stand on frame 4",
         ),
         (lambda d: d["bodies"][1].update(motion={"translate": {"keys": [[1, [0, 0]]]}}), "translate"),
     ],

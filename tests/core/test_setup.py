@@ -37,7 +37,7 @@ REFUSED = {
     ),
     "keys on one frame": (
         {"forces": [{"kind": "wind", "strength": {"keys": [[1, 0], [1, 2]]}}]},
-        "keys must rise",
+        "two keys stand on frame 1",
     ),
     "another schema": ({"schema": "zembrik.setup/9"}, "schema"),
     "a list": ([], "JSON object"),

@@ -2,6 +2,7 @@
 
 import json
 import re
+import struct
 import threading
 
 import numpy as np
@@ -317,24 +318,31 @@ def test_a_remedy_is_applied_as_a_revision(client, database, shot):
     assert head(database, shot).number == 3
 
 
-def test_wind_is_set_from_lines_of_keys(client, database, shot):
-    fields = {"number": -1, "x": "1", "y": "0", "z": "2", "keys": "1 0\n24 1", "ease": "smooth", "station": "motion"}
-    assert post(client, shot, "wind", **fields).status_code == 200
-    assert head(database, shot).document["forces"][0]["strength"]["keys"] == [[1, 0], [24, 1]]
-    for keys in ("1 0\n1 1", "1", "a b"):
-        assert post(client, shot, "wind", base=2, **(fields | {"number": 0, "keys": keys})).status_code == 422
+def track(client, shot, path, keys, base, ease="straight"):
+    fields = {"path": path, "keys": json.dumps(keys), "ease": ease, "station": "motion"}
+    return post(client, shot, "track", base=base, **fields)
 
 
-def test_motion_is_set_from_lines_of_keys_and_drawn(client, database, shot):
-    """A collider's keys become its motion, the scene has its pose frame by frame, and no line takes it away."""
-    import json
-    import struct
+def test_a_wind_is_added_and_its_strength_is_keyed(client, database, shot):
+    assert post(client, shot, "wind", number=-1, x="1", y="0", z="2").status_code == 200
+    force = head(database, shot).document["forces"][0]
+    assert force["velocity"] == [1, 0, 2] and force["strength"]["keys"] == [[1, 0], [25, 1]]
+    keys = [[1, 0, "hold"], [12, 0.5, {"leave": 0.2, "arrive": 0}], [20, 1]]
+    assert track(client, shot, "/forces/0/strength", keys, 2).status_code == 200
+    assert post(client, shot, "wind", base=3, number=0, x="3", y="0", z="0").status_code == 200
+    force = head(database, shot).document["forces"][0]
+    assert force["velocity"] == [3, 0, 0] and force["strength"]["keys"] == keys
+    for wrong in ([[1, 0], [1, 1]], [[9, 0], [1, 1]], [[1]], [["a", "b"]], [[1, 0, "wobbly"]], {}):
+        assert track(client, shot, "/forces/0/strength", wrong, 4).status_code == 422, wrong
+    assert post(client, shot, "wind", base=4, number=7, x="3", y="0", z="0").status_code == 404
 
-    fields = {"number": 1, "station": "motion", "body": "ball", "track": "translate", "ease": "straight"}
-    answer = post(client, shot, "motion", keys="1 0 0 0\n11 0.5, 0, 0\n", **fields)
+
+def test_a_motion_is_keyed_and_drawn(client, database, shot):
+    """A collider's keys become its motion, the scene has its pose frame by frame, and no key takes it away."""
+    moves, turns = "/bodies/1/motion/translate", "/bodies/1/motion/rotate"
+    answer = track(client, shot, moves, [[1, [0, 0, 0]], [11, [0.5, 0, 0]]], 1)
     assert answer.status_code == 200 and "1 moving" in answer.text
-    turned = {**fields, "track": "rotate", "base": 2}
-    assert post(client, shot, "motion", keys="1 0 0 0\n5 0 90 0", **turned).status_code == 200
+    assert track(client, shot, turns, [[1, [0, 0, 0]], [5, [0, 90, 0]]], 2).status_code == 200
     motion = head(database, shot).document["bodies"][1]["motion"]
     assert motion["translate"] == {"keys": [[1, [0, 0, 0]], [11, [0.5, 0, 0]]], "ease": "straight"}
     data = client.get(f"/shots/{shot}/scene.bin").content
@@ -344,27 +352,84 @@ def test_motion_is_set_from_lines_of_keys_and_drawn(client, database, shot):
     assert len(poses) == 12 and np.allclose(poses[0], [*np.eye(3), [0, 0, 0]])
     assert np.allclose(poses[4, :3], [[0, 0, -1], [0, 1, 0], [1, 0, 0]], atol=1e-6)  # a quarter about Y, by columns
     assert np.allclose(poses[10, 3], [0.5, 0, 0], atol=1e-6)
-    refused = post(client, shot, "motion", keys="1 0 0", **{**fields, "base": 3})
-    assert refused.status_code == 422 and "is no key" in refused.text and "3 numbers" in refused.text
-    assert post(client, shot, "motion", keys="5 0 0 0\n1 0 0 0", **{**fields, "base": 3}).status_code == 422
-    assert post(client, shot, "motion", keys="", **{**fields, "base": 3}).status_code == 200
+    refused = track(client, shot, moves, [[5, [0, 0, 0]], [1, [0, 0, 0]]], 3)
+    assert refused.status_code == 422 and "comes after frame 5" in refused.text
+    assert track(client, shot, moves, [], 3).status_code == 200
     assert list(head(database, shot).document["bodies"][1]["motion"]) == ["rotate"]
-    assert post(client, shot, "motion", keys="", **{**turned, "base": 4}).status_code == 200
-    assert head(database, shot).document["bodies"][1]["motion"] is None
-    assert post(client, shot, "motion", keys="1 0 0 0\n5 1 0 0", **{**fields, "base": 5}).status_code == 200
+    assert track(client, shot, turns, [], 4).status_code == 200
+    assert "motion" not in head(database, shot).document["bodies"][1]
+    assert track(client, shot, turns, [], 5).status_code == 422
+    assert track(client, shot, moves, [[1, [0, 0, 0]], [5, [1, 0, 0]]], 5).status_code == 200
     made_cloth = post(client, shot, "role", number=1, role="cloth", base=6)  # its motion goes with its old role
     assert made_cloth.status_code == 200 and "motion" not in head(database, shot).document["bodies"][1]
 
 
+def test_a_spin_a_path_and_a_parent_are_set_on_the_page(client, database, shot):
+    """Each begins over the whole shot; a change of its dials leaves its curve; taken away it leaves nothing."""
+    motion = lambda: head(database, shot).document["bodies"][1].get("motion")  # noqa: E731
+    assert post(client, shot, "spin", number=1, x="0", y="0", z="1").status_code == 200
+    assert motion()["spin"]["angle"]["keys"] == [[1, 0.0], [12, 360.0]]
+    assert track(client, shot, "/bodies/1/motion/spin/angle", [[1, 0], [12, 1350]], 2).status_code == 200
+    assert post(client, shot, "spin", base=3, number=1, x="0", y="1", z="1").status_code == 200
+    assert motion()["spin"] == {"axis": [0, 1, 1], "angle": {"keys": [[1, 0], [12, 1350]], "ease": "straight"}}
+    assert post(client, shot, "spin", base=4, number=1, x="0", y="0", z="0").status_code == 422
+    assert track(client, shot, "/bodies/1/motion/spin/angle", [], 4).status_code == 422
+    assert post(client, shot, "spin", base=4, number=1, off=1).status_code == 200 and motion() is None
+    places = {"points": "0 0 0\n1, 0, 0\n2 0 1\n", "forward": "x", "closed": "yes", "x": "0", "y": "0.5", "z": "0"}
+    assert post(client, shot, "path", base=5, number=1, **places).status_code == 200
+    path = motion()["path"]
+    assert path["points"] == [[0, 0, 0], [1, 0, 0], [2, 0, 1]] and path["closed"] and path["offset"] == [0, 0.5, 0]
+    for points in ("0 0 0", "0 0", "0 0 0\n0 0 0"):
+        wrong = post(client, shot, "path", base=6, number=1, **(places | {"points": points}))
+        assert wrong.status_code == 422 and "Traceback" not in wrong.text
+    page = client.get(f"/shots/{shot}/motion?body=ball", headers=HX).text
+    assert "Along its path" in page and "Leans" in page
+    assert post(client, shot, "parent", base=6, number=1, parent="sheet").status_code == 422
+    assert post(client, shot, "parent", base=6, number=1, parent="ball").status_code == 422
+    assert post(client, shot, "path", base=6, number=1).status_code == 200 and motion() is None
+
+
+def test_points_are_held_by_rules_on_the_page(client, database, shot):
+    pins = lambda: head(database, shot).document["bodies"][0].get("pins")  # noqa: E731
+    fields = {"number": 0, "station": "motion"}
+    assert post(client, shot, "pin", rule="chosen", numbers="[]", **fields).status_code == 422
+    assert post(client, shot, "pin", rule="chosen", numbers="[4, 2, 2]", **fields).status_code == 200
+    assert post(client, shot, "pin", rule="side", side="left", base=2, **fields).status_code == 200
+    assert pins() == [{"points": {"numbers": [2, 4]}}, {"points": {"side": "left"}}]
+    changed = {"pin": 1, "rule": "as it is", "follow": "ball", "release": "9", "falloff": "80"}
+    assert post(client, shot, "pin", base=3, **changed, **fields).status_code == 200
+    assert pins()[1] == {"points": {"side": "left", "falloff": 0.08}, "follow": "ball", "release": 9}
+    assert (
+        track(client, shot, "/bodies/0/pins/1/motion/translate", [[1, [0, 0, 0]], [9, [0, 1, 0]]], 4).status_code == 200
+    )
+    assert track(client, shot, "/bodies/0/pins/1/strength", [[1, 1], [9, 1.5]], 5).status_code == 422
+    page = client.get(f"/shots/{shot}/motion?body=sheet", headers=HX).text
+    assert "Its left side (-X), fading over 80 mm" in page and "2 chosen points" in page
+    near = post(client, shot, "pin", base=5, rule="near", near="ball", distance="60", **fields)
+    assert near.status_code == 200 and pins()[2]["points"] == {"near": {"body": "ball", "distance": 0.06}}
+    assert post(client, shot, "give-back", base=6, path="/bodies/0/pins/0", station="motion").status_code == 200
+    assert len(pins()) == 2
+
+
+def test_rough_now_is_one_key_and_one_undo(client, database, shot):
+    post(client, shot, "set", path="/quality/substeps", value="33")
+    done = client.post(f"/shots/{shot}/bake-rough", data={"base": 2}, headers=HX)
+    assert done.status_code == 200 and head(database, shot).document["quality"] == {"profile": "rough"}
+    with database.session() as session:
+        assert bakes.shown_bake(session, shot).document["quality"] == {"profile": "rough"}
+    client.post(f"/shots/{shot}/undo", data={"station": "bake"}, headers=HX)
+    assert head(database, shot).document["quality"]["substeps"] == 33
+
+
 def test_turbulence_and_contact_are_set_on_the_page(client, database, shot):
-    fields = {"station": "motion", "speed": "2", "size": "0.4", "rate": "1", "seed": "9", "ease": "straight"}
-    answer = post(client, shot, "turbulence", number=-1, keys="1 1", **fields)
+    fields = {"station": "motion", "speed": "2", "size": "0.4", "rate": "1", "seed": "9"}
+    answer = post(client, shot, "turbulence", number=-1, **fields)
     assert answer.status_code == 200 and "turbulence" in answer.text
     force = head(database, shot).document["forces"][0]
     assert (force["kind"], force["speed"], force["seed"]) == ("turbulence", 2, 9)
-    changed = post(client, shot, "turbulence", number=0, keys="1 0\n9 1", **{**fields, "base": 2, "size": "0.8"})
+    changed = post(client, shot, "turbulence", number=0, **{**fields, "base": 2, "size": "0.8"})
     assert changed.status_code == 200 and head(database, shot).document["forces"][0]["size"] == 0.8
-    wrong = post(client, shot, "turbulence", number=0, keys="1 0", **{**fields, "base": 3, "seed": "1.5"})
+    wrong = post(client, shot, "turbulence", number=0, **{**fields, "base": 3, "seed": "1.5"})
     assert wrong.status_code == 422 and "seed" in wrong.text
     page = client.get(f"/shots/{shot}/quality").text
     assert "Self-collision" in page and "profile daily" in page
@@ -375,16 +440,18 @@ def test_turbulence_and_contact_are_set_on_the_page(client, database, shot):
     assert refused.status_code == 422 and head(database, shot).number == 4
 
 
-def test_rest_length_is_set_from_lines_of_keys_and_given_back(client, database, shot):
-    fields = {"number": 0, "station": "motion", "body": "sheet", "ease": "smooth"}
-    answer = post(client, shot, "over-frames", name="rest_length", keys="1 1\n24 0.6", **fields)
-    assert answer.status_code == 200 and "24 0.6" in answer.text
+def test_rest_length_is_keyed_and_given_back(client, database, shot):
+    path = "/bodies/0/material/rest_length"
+    answer = track(client, shot, path, [[1, 1], [24, 0.6]], 1, "smooth")
+    assert answer.status_code == 200 and "2 keys" in answer.text
     material = head(database, shot).document["bodies"][0]["material"]
     assert material == {"preset": "linen", "rest_length": {"keys": [[1, 1], [24, 0.6]], "ease": "smooth"}}
-    refused = post(client, shot, "over-frames", name="rest_length", keys="1 0", **{**fields, "base": 2})
+    refused = track(client, shot, path, [[1, 0]], 2)
     assert refused.status_code == 422 and "rest length is at least" in refused.text
-    assert post(client, shot, "over-frames", name="rest_length", keys="", **{**fields, "base": 2}).status_code == 200
+    assert track(client, shot, path, [], 2).status_code == 200
     assert head(database, shot).document["bodies"][0]["material"] == {"preset": "linen"}
+    assert track(client, shot, "/bodies/0/material/drag", [[1, 0], [9, 1]], 3).status_code == 200
+    assert "changes over frames" in client.get(f"/shots/{shot}/quality?body=sheet", headers=HX).text
 
 
 @pytest.mark.parametrize("role", ["cloth", "soft", "rigid", "collider", "left out"])
@@ -393,8 +460,7 @@ def test_every_station_opens_for_a_body_of_every_role(client, database, shot, ro
     answer = post(client, shot, "role", number=0, role=role, station="intake", body="sheet")
     assert answer.status_code == 200, answer.text
     if role == "rigid":
-        keys = {"number": 0, "track": "translate", "keys": "1 0 0 0\n9 1 0 0", "ease": "smooth", "base": 2}
-        assert post(client, shot, "motion", station="motion", body="sheet", **keys).status_code == 200
+        assert track(client, shot, "/bodies/0/motion/translate", [[1, [0, 0, 0]], [9, [1, 0, 0]]], 2).status_code == 200
     for station in ("intake", "proxies", "start", "motion", "quality", "bake", "review", "deliver"):
         page = client.get(f"/shots/{shot}/{station}?body=sheet")
         assert page.status_code == 200, (station, page.text[:300])

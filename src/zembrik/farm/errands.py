@@ -203,7 +203,7 @@ def _over_frames(database: Database, shot_id: int, order: Order, tell: Tell) -> 
     number = _number_of(setup, order)
     proxy = resolve(setup).document["bodies"][number]["proxy"]
     assets = StoredAssets(database.settings)
-    found = fit_over_frames(setup.bodies[number], proxy, setup.frames, setup.fps, assets, tell)
+    found = fit_over_frames(setup, number, proxy, assets, tell)
     figures = {"frames": found.frames.tolist(), "gap_m": found.gap_m.tolist(), "overhang_m": found.overhang_m.tolist()}
     return {"title": "Over all frames", "patch": [], "worst": found.worst, "at": found.at.tolist(), **figures}
 

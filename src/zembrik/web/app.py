@@ -17,7 +17,7 @@ from zembrik.core.problem import Problem
 from zembrik.farm.queue import Queue
 from zembrik.library.database import Database
 from zembrik.library.settings import Settings
-from zembrik.web.pages import bakes, begin, bench, board, deliver, edits, errands, prepare, table, trials
+from zembrik.web.pages import bakes, begin, bench, board, deliver, edits, errands, motion, prepare, table, trials
 from zembrik.web.render import STATIC, templates
 from zembrik.web.streams import fit, frames, scene, status
 
@@ -57,6 +57,7 @@ def make_app(settings: Settings) -> FastAPI:
         frames,
         status,
         edits,
+        motion,
         errands,
         prepare,
         begin,

@@ -7,7 +7,8 @@ from typing import Any
 import numpy as np
 
 from zembrik.core.findings.finding import Finding, set_value
-from zembrik.core.setup.document import Keys, Setup
+from zembrik.core.setup.document import Setup
+from zembrik.core.setup.motion import most_of
 from zembrik.core.setup.resolve import Resolved
 from zembrik.core.solver.world import World
 
@@ -44,8 +45,7 @@ def early_motion(setup: Setup) -> list[Finding]:
     """Tracks that begin before the first frame that is computed: what they carry starts in the middle of its motion."""
     begin, found = setup.frames[0] - setup.preroll, []
     for body in setup.bodies:
-        tracks = [getattr(body.motion, name) for name in ("translate", "rotate")] if body.motion else []
-        frames = [key[0] for track in tracks if track for key in track.keys]
+        frames = [key[0] for track in (body.motion.tracks if body.motion else []) for key in track.keys]
         if not frames or min(frames) >= begin or max(frames) <= begin:
             continue
         early = int(np.ceil(setup.frames[0] - min(frames)))
@@ -60,17 +60,13 @@ def early_motion(setup: Setup) -> list[Finding]:
     return found
 
 
-def _peak(strength: float | Keys) -> float:
-    return max(abs(key[1]) for key in strength.keys) if isinstance(strength, Keys) else abs(float(strength))
-
-
 def wind_against_weight(setup: Setup, resolved: Resolved) -> list[Finding]:
     """Wind that is too weak to move a cloth of that weight, or so strong that its weight means nothing.
 
     Compared are the pressure of the wind at its strongest, ½ ρ v², and the cloth's weight per area, both in Pa.
     """
     winds = [(k, f) for k, f in enumerate(setup.forces) if f.kind == "wind"]
-    speed = float(np.linalg.norm(sum((_peak(f.strength) * np.asarray(f.velocity) for _, f in winds), np.zeros(3))))
+    speed = float(np.linalg.norm(sum((most_of(f.strength) * np.asarray(f.velocity) for _, f in winds), np.zeros(3))))
     gravity = float(np.linalg.norm(setup.world.gravity))
     if not winds or speed == 0.0 or gravity == 0.0 or setup.world.air_density == 0.0:
         return []
@@ -78,7 +74,7 @@ def wind_against_weight(setup: Setup, resolved: Resolved) -> list[Finding]:
     for k, body in enumerate(setup.bodies):
         if body.role != "cloth":
             continue
-        weight = resolved.document["bodies"][k]["material"]["area_density"] * gravity * abs(body.gravity)
+        weight = resolved.document["bodies"][k]["material"]["area_density"] * gravity * most_of(body.gravity)
         if weight == 0.0:
             continue
         ratio = 0.5 * setup.world.air_density * speed**2 / weight

@@ -21,7 +21,8 @@ class Carried(Mover):
     """
 
     def __init__(self, mover: Mover, mesh: TriMesh, proxy: TriMesh, name: str) -> None:
-        super().__init__(mover.motion, mover.pivot)
+        super().__init__(mover.motion, mover.pivot, mover.parent)
+        self.changes_form = True
         self.mover, self.mesh = mover, mesh
         self.binding = bind(proxy.points, mesh, name)
 

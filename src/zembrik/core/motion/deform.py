@@ -18,10 +18,14 @@ class Deform(Mover):
     Args:
         frames: float64 (k,), rising. forms: float64 (k, n, 3), where the points of the body in its place are, metres.
         motion: the body's own motion on top, as resolved; None for none. pivot: its origin (3,), metres.
+        parent: what it goes along with.
     """
 
-    def __init__(self, frames: Floats, forms: Floats, motion: dict[str, Any] | None, pivot: Any) -> None:
-        super().__init__(motion or {}, pivot)
+    def __init__(
+        self, frames: Floats, forms: Floats, motion: dict[str, Any] | None, pivot: Any, parent: Mover | None = None
+    ) -> None:
+        super().__init__(motion or {}, pivot, parent)
+        self.changes_form = True
         self.frames, self.forms = frames, forms
 
     def points_at(self, points: Floats, frame: float) -> Floats:

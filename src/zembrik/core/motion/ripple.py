@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.motion.rigid import Mover
-from zembrik.core.motion.track import track_values
+from zembrik.core.motion.track import value_at
 
 Floats = NDArray[np.float64]
 
@@ -20,8 +20,9 @@ class Ripple(Mover):
     rate r (1/s), and t the seconds since frame 0.
     """
 
-    def __init__(self, motion: dict[str, Any], pivot: Any, fps: float) -> None:
-        super().__init__(motion, pivot)
+    def __init__(self, motion: dict[str, Any], pivot: Any, fps: float, parent: Mover | None = None) -> None:
+        super().__init__(motion, pivot, parent)
+        self.changes_form = True
         ripple = motion["ripple"]
         way = np.asarray(ripple["direction"], dtype=np.float64)
         self.wave = way / np.linalg.norm(way) / ripple["length"]  # waves a metre
@@ -29,15 +30,13 @@ class Ripple(Mover):
 
     def points_at(self, points: Floats, frame: float) -> Floats:
         """Return where points (n, 3) of the body in its place are at a frame, metres."""
-        strength = self.strength
-        if isinstance(strength, dict):
-            strength = float(track_values(strength["keys"], strength["ease"], frame)[0])
+        strength = value_at(self.strength, frame)
         moved = super().points_at(points, frame)
         phase = points @ self.wave - self.rate * frame / self.fps
         moved[:, 1] += strength * self.height_m * np.sin(2.0 * np.pi * phase)
         return moved
 
 
-def mover_of(motion: dict[str, Any], pivot: Any, fps: float) -> Mover:
+def mover_of(motion: dict[str, Any], pivot: Any, fps: float, parent: Mover | None = None) -> Mover:
     """Return what moves a body whose resolved "motion" is given, about its origin (3,) in metres."""
-    return Ripple(motion, pivot, fps) if motion.get("ripple") else Mover(motion, pivot)
+    return Ripple(motion, pivot, fps, parent) if motion.get("ripple") else Mover(motion, pivot, parent)

@@ -13,7 +13,7 @@ from zembrik.core.motion.carried import Carried
 from zembrik.core.problem import Problem
 from zembrik.core.proxy.deviation import deviations
 from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh
-from zembrik.core.setup.document import Body
+from zembrik.core.setup.document import Setup
 from zembrik.core.solver.colliders import proxy_shapes
 from zembrik.core.telling import Tell, silent, step
 
@@ -37,23 +37,23 @@ class OverFrames:
 
 
 def fit_over_frames(
-    body: Body, proxy: dict[str, Any], frames: tuple[int, int], fps: float, assets: Assets, tell: Tell = silent
+    setup: Setup, number: int, proxy: dict[str, Any], assets: Assets, tell: Tell = silent
 ) -> OverFrames:
     """Return how the proxy of a body that changes its form fits at every frame of a range.
 
     Args:
-        body: with its mesh and motion. proxy: resolved.
-        frames: first and last. fps: frames a second. assets: the meshes.
+        setup, number: the document, and which of its bodies. proxy: resolved. assets: the meshes.
         tell: is told how far it is.
 
     Raises:
         Problem: when the body keeps its form.
         Stopped: when `tell` says so.
     """
+    body, frames = setup.bodies[number], setup.frames
     if not body.changes_form:
         raise Problem("the body keeps its form, so its proxy fits alike at every frame.", body.name, "")
     mesh = placed_mesh(body, assets)
-    mover = mover_of_body(body, body.motion.model_dump(mode="json") if body.motion else None, fps, assets)
+    mover = mover_of_body(setup, number, assets)
     shape = proxy_shapes(body, proxy, mesh)[0]
     assert shape.mesh is not None and mover is not None
     carried = Carried(mover, mesh, shape.mesh, body.name)

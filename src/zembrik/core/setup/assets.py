@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from functools import lru_cache
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,6 +28,7 @@ from zembrik.core.setup.document import (
     FileMesh,
     GridMesh,
     RingMesh,
+    Setup,
 )
 from zembrik.core.units import to_si, turn_matrix
 
@@ -138,19 +139,21 @@ def place_points(body: Body, points: NDArray[np.float64]) -> NDArray[np.float64]
     return (points * place.scale) @ turn_matrix(place.rotate).T + np.asarray(place.translate)
 
 
-def mover_of_body(body: Body, motion: dict[str, Any] | None, fps: float, assets: Assets) -> Mover | None:
-    """Return what moves a body: its motion, its file's own forms, or a ripple; None when nothing does.
-
-    Args:
-        motion: the body's "motion", resolved.
-        fps: frames a second of the shot.
-    """
+def mover_of_body(setup: Setup, number: int, assets: Assets) -> Mover | None:
+    """Return what moves a body: its motion, its parent's, its file's own forms, or a ripple; None when nothing does."""
+    body = setup.bodies[number]
+    motion, parent = None, None
+    if body.motion is not None:
+        motion = body.motion.model_dump(mode="json")
+        if body.motion.parent is not None:
+            above = next(k for k, b in enumerate(setup.bodies) if b.name == body.motion.parent)
+            parent = mover_of_body(setup, above, assets)
     if isinstance(body.mesh, FileMesh) and body.mesh.animated:
         part, mesh = file_part(body.mesh, assets), body.mesh
         if len(part.shapes):
             forms = np.stack([place_points(body, in_metres(mesh, s)) for s in part.shapes])
-            return Deform(mesh.starts + part.times_s * fps, forms, motion, body.place.translate)
-    return mover_of(motion, body.place.translate, fps) if motion is not None else None
+            return Deform(mesh.starts + part.times_s * setup.fps, forms, motion, body.place.translate, parent)
+    return mover_of(motion, body.place.translate, setup.fps, parent) if motion is not None else None
 
 
 def placed_mesh(body: Body, assets: Assets) -> TriMesh:

@@ -8,137 +8,44 @@ from __future__ import annotations
 
 import json
 import re
-from itertools import pairwise
 from typing import Annotated, Any, Literal
 
-from pydantic import (
-    AfterValidator,
-    BaseModel,
-    ConfigDict,
-    Discriminator,
-    Field,
-    Tag,
-    ValidationError,
-    field_validator,
-    model_validator,
-)
+from pydantic import ConfigDict, Discriminator, Field, ValidationError, field_validator, model_validator
 
 from zembrik.core.problem import Problem
 from zembrik.core.proxy.words import CARRIED_PROXIES
 from zembrik.core.setup.materials import PRESETS, SIMULATED, dials_of
-from zembrik.core.units import ForwardAxis, LengthUnit, UpAxis
+from zembrik.core.setup.meshes import (
+    BallMesh as BallMesh,
+)
+from zembrik.core.setup.meshes import (
+    BoxMesh as BoxMesh,
+)
+from zembrik.core.setup.meshes import (
+    CapsuleMesh as CapsuleMesh,
+)
+from zembrik.core.setup.meshes import (
+    CylinderMesh as CylinderMesh,
+)
+from zembrik.core.setup.meshes import (
+    FileMesh as FileMesh,
+)
+from zembrik.core.setup.meshes import (
+    GridMesh as GridMesh,
+)
+from zembrik.core.setup.meshes import (
+    Mesh,
+)
+from zembrik.core.setup.meshes import (
+    RingMesh as RingMesh,
+)
+from zembrik.core.setup.motion import Keys as Keys
+from zembrik.core.setup.motion import Motion as Motion
+from zembrik.core.setup.motion import Pin as Pin
+from zembrik.core.setup.parts import Part, Vector, dial
 
 SCHEMA: Literal["zembrik.setup/1"] = "zembrik.setup/1"
 MOST_BYTES = 2_000_000
-Vector = tuple[float, float, float]
-
-
-def dial(default: Any, unit: str, what: str, cost: str = "", **limits: Any) -> Any:
-    """Return a field with a unit and its sentence; None as default means: preset or profile decides."""
-    extra: Any = {"unit": unit, "what": what, "cost": cost}
-    return Field(default, description=f"{what} {cost}".strip(), json_schema_extra=extra, **limits)
-
-
-class Part(BaseModel):
-    """What all parts of the document share: unknown fields and non-finite numbers are errors."""
-
-    model_config = ConfigDict(extra="forbid", allow_inf_nan=False, frozen=True)
-
-
-class FileMesh(Part):
-    """A mesh from a file; its points are turned to metres with Y up on the way in."""
-
-    file: str = Field(
-        min_length=1, max_length=1000, description="Path beside the setup, or the name of a stored asset."
-    )
-    unit: LengthUnit = dial("m", "", "The unit the file's numbers are in.")
-    up_axis: UpAxis = dial("y", "", "The axis that points up in the file.")
-    forward: ForwardAxis = dial(
-        "z", "", "Where the front looks in the file, seen with Y up; it is turned to look along +Z."
-    )
-    part: str | None = Field(None, max_length=2000, description="Which of the file's meshes; all as one if left out.")
-    animated: bool = Field(
-        False, description="Of a collider: whether its points move as the file has them move; else it keeps its form."
-    )
-    starts: float = dial(1.0, "frame", "The shot's frame at which the file's own motion begins.", ge=-1e6, le=1e6)
-
-
-class GridMesh(Part):
-    """A flat sheet, facing up."""
-
-    shape: Literal["grid"]
-    size: tuple[Annotated[float, Field(gt=0, le=1000)], Annotated[float, Field(gt=0, le=1000)]]
-    segments: tuple[Annotated[int, Field(ge=1, le=1000)], Annotated[int, Field(ge=1, le=1000)]]
-
-
-class BoxMesh(Part):
-    """A closed box."""
-
-    shape: Literal["box"]
-    size: tuple[
-        Annotated[float, Field(gt=0, le=1000)],
-        Annotated[float, Field(gt=0, le=1000)],
-        Annotated[float, Field(gt=0, le=1000)],
-    ]
-    segments: int = Field(1, ge=1, le=200)
-
-
-class BallMesh(Part):
-    """A closed ball."""
-
-    shape: Literal["ball"]
-    radius: float = Field(gt=0, le=1000)
-    rings: int = Field(16, ge=4, le=256)
-
-
-class CylinderMesh(Part):
-    """A closed cylinder along Y."""
-
-    shape: Literal["cylinder"]
-    radius: float = Field(gt=0, le=1000)
-    height: float = Field(gt=0, le=1000)
-    sides: int = Field(24, ge=3, le=512)
-
-
-class CapsuleMesh(Part):
-    """A closed capsule along Y; the height includes its caps."""
-
-    shape: Literal["capsule"]
-    radius: float = Field(gt=0, le=1000)
-    height: float = Field(gt=0, le=1000)
-    sides: int = Field(24, ge=4, le=512)
-
-
-class RingMesh(Part):
-    """A closed ring lying flat."""
-
-    shape: Literal["ring"]
-    radius: float = Field(gt=0, le=1000)
-    tube: float = Field(gt=0, le=1000)
-    sides: int = Field(32, ge=3, le=512)
-
-
-def _mesh_tag(value: Any) -> str:
-    """Tell a mesh from a file from a shape, so that an error speaks only of the one that was meant."""
-    if isinstance(value, dict):
-        return f"shape-{value['shape']}" if "shape" in value else "from-file"
-    return f"shape-{getattr(value, 'shape', '')}" if hasattr(value, "shape") else "from-file"
-
-
-Mesh = Annotated[
-    Annotated[FileMesh, Tag("from-file")]
-    | Annotated[GridMesh, Tag("shape-grid")]
-    | Annotated[BoxMesh, Tag("shape-box")]
-    | Annotated[BallMesh, Tag("shape-ball")]
-    | Annotated[CylinderMesh, Tag("shape-cylinder")]
-    | Annotated[CapsuleMesh, Tag("shape-capsule")]
-    | Annotated[RingMesh, Tag("shape-ring")],
-    Discriminator(
-        _mesh_tag,
-        custom_error_type="unknown_shape",
-        custom_error_message="a mesh is a 'file' or one of the shapes grid, box, ball, cylinder, capsule, ring",
-    ),
-]
 
 
 class Place(Part):
@@ -147,34 +54,6 @@ class Place(Part):
     translate: Vector = dial((0.0, 0.0, 0.0), "m", "Where the body's origin stands.")
     rotate: Vector = dial((0.0, 0.0, 0.0), "°", "Turns about X, then Y, then Z.")
     scale: float = dial(1.0, "×", "Size against the file's own.", gt=0, le=1e6)
-
-
-def _check_rising(keys: list[Any]) -> list[Any]:
-    for one, two in pairwise(keys):
-        if two[0] <= one[0]:
-            raise ValueError(f"keys must rise in frames, but frame {two[0]:g} comes after frame {one[0]:g}")
-    return keys
-
-
-Ease = Literal["hold", "straight", "smooth"]
-
-
-class Keys(Part):
-    """A number over frames."""
-
-    keys: Annotated[list[tuple[float, float]], AfterValidator(_check_rising)] = Field(
-        min_length=1, max_length=10000, description="[frame, value] pairs."
-    )
-    ease: Ease = "straight"
-
-
-class VectorKeys(Part):
-    """Three numbers over frames."""
-
-    keys: Annotated[list[tuple[float, Vector]], AfterValidator(_check_rising)] = Field(
-        min_length=1, max_length=10000, description="[frame, [x, y, z]] pairs."
-    )
-    ease: Ease = "straight"
 
 
 class Material(Part):
@@ -214,8 +93,8 @@ class Material(Part):
     density: float | None = dial(
         None, "kg/m³", "Weight of the stuff: heavy bodies push light ones aside.", "", gt=0, le=30000
     )
-    lift: float | None = dial(
-        None, "", "Share of the push across the wind that a slanting face feels: makes cloth sail.", "", ge=0, le=10
+    lift: Annotated[float, Field(ge=0, le=10)] | Keys | None = dial(
+        None, "", "Share of the push across the wind that a slanting face feels, over frames: makes cloth sail."
     )
     yield_angle: float | None = dial(
         None, "°", "Fold up to which cloth springs back; beyond, a crease stays.", "", ge=0, le=180
@@ -246,7 +125,9 @@ class Material(Part):
     )  # fmt: skip
     bounce: float | None = dial(None, "×", "Share of its speed that it springs back with: 0 stays, 1 never rests.", "",
                                 ge=0, le=1)  # fmt: skip
-    drag: float | None = dial(None, "", "Share of the air's pressure it feels: 0 is as in a vacuum.", "", ge=0, le=10)
+    drag: Annotated[float, Field(ge=0, le=10)] | Keys | None = dial(
+        None, "", "Share of the air's pressure it feels, over frames: 0 is as in a vacuum."
+    )
 
     pressure: float | Keys = dial(
         0.0, "Pa", "Of a closed sheet: more pressure inside than outside, over frames; blows it up."
@@ -258,7 +139,7 @@ class Material(Part):
     @field_validator("rest_length")
     @classmethod
     def _positive(cls, value: float | Keys) -> float | Keys:
-        least = value if isinstance(value, float | int) else min(v for _, v in value.keys)
+        least = value if isinstance(value, float | int) else min(key[1] for key in value.keys)
         if least < 0.05:
             raise ValueError("a rest length is at least 0.05 of the mesh's own")
         return value
@@ -270,33 +151,6 @@ class Material(Part):
             every = "; ".join(f"{role}: {', '.join(presets)}" for role, presets in PRESETS.items())
             raise ValueError(f"there is no preset '{name}'; there are {every}")
         return name
-
-
-class RippleMotion(Part):
-    """Waves that go over a collider's surface and change its form."""
-
-    height: float = dial(0.05, "m", "How far the waves rise above and fall below the surface.", ge=0, le=1000)
-    length: float = dial(1.0, "m", "From crest to crest.", "Points should lie closer than a sixth of it.", gt=0, le=1e5)
-    rate: float = dial(0.5, "times a second", "How many crests pass a place each second.", ge=0, le=100)
-    direction: Vector = dial((1.0, 0.0, 0.0), "", "Where the waves go.")
-    strength: float | Keys = dial(1.0, "×", "Factor on the height, over frames.")
-
-    @field_validator("direction")
-    @classmethod
-    def _some_way(cls, direction: Vector) -> Vector:
-        if max(abs(v) for v in direction) < 1e-9:
-            raise ValueError("waves need a direction")
-        return direction
-
-
-class Motion(Part):
-    """How a body moves by itself, on top of its place."""
-
-    translate: VectorKeys | None = dial(None, "m", "Way from its place, over frames.")
-    rotate: VectorKeys | None = dial(
-        None, "°", "Turns about X, Y, Z through its origin, over frames; more than a full turn is fine."
-    )
-    ripple: RippleMotion | None = Field(None, description="Of a collider: waves over its surface.")
 
 
 class Proxy(Part):
@@ -320,28 +174,6 @@ class Proxy(Part):
     sides: Literal["outside", "both"] = dial(
         "outside", "", "Of an exact or reduced surface: contact from its outside, or from both sides, for open sheets."
     )
-
-
-class PinnedPoints(Part):
-    """Which points a pin takes."""
-
-    box: tuple[Vector, Vector] | None = dial(
-        None, "m", "All points inside this box at the start: lowest and highest corner."
-    )
-    numbers: list[Annotated[int, Field(ge=0)]] | None = Field(None, description="Point numbers of the mesh.")
-
-    @model_validator(mode="after")
-    def _one(self) -> PinnedPoints:
-        if (self.box is None) == (self.numbers is None):
-            raise ValueError("give either 'box' or 'numbers'")
-        return self
-
-
-class Pin(Part):
-    """Points that stay where they are, or go with another body."""
-
-    points: PinnedPoints
-    follow: str | None = Field(None, max_length=120, description="The body whose motion the points follow.")
 
 
 class Render(Part):
@@ -379,8 +211,9 @@ class Body(Part):
     friction: float | None = dial(None, "", "Grip of a collider's surface.", "", ge=0, le=10)
     bounce: float | None = dial(None, "×", "Of a collider: share of their speed that rigid bodies get back.", "",
                                 ge=0, le=1)  # fmt: skip
-    gravity: float = dial(1.0, "×", "Factor on the shot's gravity for this body: 0 floats, negative rises.", "",
-                          ge=-100, le=100)  # fmt: skip
+    gravity: float | Keys = dial(
+        1.0, "×", "Factor on the shot's gravity for this body, over frames: 0 floats, negative rises."
+    )
     cell: float | None = dial(
         None, "m", "Of a soft body: how wide the cells are that carry its surface; small ones bend finely.",
         "Half as wide is eight times as many.", gt=0, le=1000
@@ -412,6 +245,8 @@ class Body(Part):
             unfit += ["gravity"] if self.gravity != 1.0 else []
         elif self.motion and self.motion.ripple:
             unfit.append("motion.ripple")
+        elif self.motion and self.motion.scale and role == "rigid":
+            unfit.append("motion.scale")
         if self.form is not None and role not in ("cloth", "soft", "left out"):
             unfit.append("form")
         if self.cell is not None and role != "soft":
@@ -435,7 +270,8 @@ class Body(Part):
             raise ValueError(f"a body with the role {role} cannot move as its file has it; make it a collider")
         if self.changes_form and self.proxy and self.proxy.kind not in CARRIED_PROXIES:
             raise ValueError(
-                "a collider that changes its form is touched as its surface, reduced or wrapped: give it the proxy "
+                "a collider that changes its form or size is touched as its surface, reduced or wrapped: give it "
+                "the proxy "
                 f"{', '.join(CARRIED_PROXIES[:-1])} or {CARRIED_PROXIES[-1]}"
             )
         if animated and self.motion and self.motion.ripple:
@@ -448,7 +284,7 @@ class Body(Part):
     def changes_form(self) -> bool:
         """Whether it moves other than as a whole, by its file or a ripple."""
         animated = isinstance(self.mesh, FileMesh) and self.mesh.animated
-        return animated or bool(self.motion and self.motion.ripple)
+        return animated or bool(self.motion and self.motion.changes_form)
 
 
 class Joint(Part):
@@ -481,6 +317,7 @@ class World(Part):
     """What acts everywhere."""
 
     gravity: Vector = dial((0.0, -9.81, 0.0), "m/s²", "Pull on everything; three zeros for none.")
+    gravity_strength: float | Keys = dial(1.0, "×", "Factor on the gravity, over frames.")
     air_density: float = dial(
         1.2, "kg/m³", "Thickness of the air that slows and carries cloth; 0 for none.", ge=0, le=1000
     )
@@ -594,13 +431,34 @@ class Setup(Part):
             if joint.bodies[0] == joint.bodies[1]:
                 raise ValueError(f"joints[{n}] joins '{joint.bodies[0]}' to itself")
         names = {body.name for body in self.bodies if body.role not in ("cloth", "soft")}
+        every = {body.name for body in self.bodies}
         for k, body in enumerate(self.bodies):
             for n, pin in enumerate(body.pins):
+                where, near = f"bodies[{k}].pins[{n}]", pin.points.near
                 if pin.follow is not None and pin.follow not in names:
-                    raise ValueError(
-                        f"bodies[{k}].pins[{n}] follows '{pin.follow}', but no collider or rigid body has that name"
-                    )
+                    raise ValueError(f"{where} follows '{pin.follow}', but no collider or rigid body has that name")
+                if near is not None and (near.body not in every or near.body == body.name):
+                    raise ValueError(f"{where} takes points near '{near.body}', but no other body has that name")
+        self._check_parents()
         return self
+
+    def _check_parents(self) -> None:
+        parents = {b.name: b.motion.parent for b in self.bodies if b.motion and b.motion.parent is not None}
+        carriers = {
+            b.name for b in self.bodies if b.role in ("collider", "left out") or (b.role == "rigid" and b.motion)
+        }
+        for name, parent in parents.items():
+            if parent not in carriers:
+                raise ValueError(
+                    f"'{name}' goes along with '{parent}', but there is no collider, left out body or rigid body with "
+                    "a motion of that name"
+                )
+            line = [name]
+            while (above := parents.get(line[-1])) is not None:
+                if above in line:
+                    round_again = " → ".join([*line[line.index(above) :], above])
+                    raise ValueError(f"bodies go along with each other in a circle: {round_again}")
+                line.append(above)
 
     def document(self) -> dict[str, Any]:
         """Return the document as plain JSON values, without what was left out."""

@@ -147,6 +147,13 @@ def setup_hash(setup: Setup, mesh_hash: Callable[[str], str]) -> str:
     document["quality"].pop("profile")
     kept = []
     followed = {pin.follow for body in setup.bodies for pin in body.pins}
+    followed |= {pin.points.near.body for body in setup.bodies for pin in body.pins if pin.points.near}
+    parents = {b.name: b.motion.parent for b in setup.bodies if b.motion and b.motion.parent}
+    todo = [b.name for b in setup.bodies if b.role != "left out" or b.name in followed]
+    while todo:
+        if (above := parents.get(todo.pop())) is not None and above not in followed:
+            followed.add(above)
+            todo.append(above)
     for body in document["bodies"]:
         if body["role"] == "left out" and body["name"] not in followed:
             continue
@@ -159,7 +166,14 @@ def setup_hash(setup: Setup, mesh_hash: Callable[[str], str]) -> str:
             body["material"].pop("preset")
         kept.append(body)
     document["bodies"] = kept
-    return hashlib.sha256(canonical(document)).hexdigest()
+    return hashlib.sha256(canonical(_given(document))).hexdigest()
+
+
+def _given(value: Any) -> Any:
+    """Return plain JSON values without what is nothing: a field that comes later makes no bake of before another."""
+    if isinstance(value, dict):
+        return {k: _given(v) for k, v in value.items() if v is not None}
+    return [_given(v) for v in value] if isinstance(value, list) else value
 
 
 def quality_words(quality: Quality) -> str:

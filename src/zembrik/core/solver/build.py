@@ -9,24 +9,27 @@ from numpy.typing import NDArray
 
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.motion.deform import Deform
+from zembrik.core.motion.rigid import Mover
+from zembrik.core.motion.track import value_at
 from zembrik.core.motion.turbulence import Turbulence
 from zembrik.core.setup.assets import Assets, mover_of_body
-from zembrik.core.setup.document import Setup
+from zembrik.core.setup.document import Pin, Setup
 from zembrik.core.setup.resolve import Resolved, resolve
 from zembrik.core.solver.bend import Bend, bend_rows
 from zembrik.core.solver.cloth_parts import ClothPart, cloth_parts
 from zembrik.core.solver.colliders import build_colliders
 from zembrik.core.solver.colour import lay_out
 from zembrik.core.solver.guest_parts import rigid_guests, soft_guests
+from zembrik.core.solver.handles import FIRM, Handle, Handles
 from zembrik.core.solver.membrane import Membrane, membrane_rows
-from zembrik.core.solver.pins import pinned_points
+from zembrik.core.solver.pins import meshes_of, pin_weights
 from zembrik.core.solver.plastic import Yielding
 from zembrik.core.solver.rigid_parts import joints_of, rigid_parts
 from zembrik.core.solver.soft_parts import SoftPart, soft_parts
 from zembrik.core.solver.solidity import Tets
 from zembrik.core.solver.solids import ParticleSkin, RigidPart, build_solids, own_points
 from zembrik.core.solver.touching import Touching
-from zembrik.core.solver.world import Air, Handle, Shrinking, SimBody, World
+from zembrik.core.solver.world import Air, Pull, Shrinking, SimBody, World
 
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int32]
@@ -55,6 +58,8 @@ def build_world(setup: Setup, assets: Assets) -> World:
     mass = _stacked([c.mass for c in cloths] + [s.mass for s in softs])
     held = _stacked([c.held for c in cloths] + [s.held for s in softs], dtype=np.bool_)
     w = np.where(held, 0.0, 1.0 / np.maximum(mass, 1e-300))
+    begin = setup.frames[0] - setup.preroll
+    loose: list[ClothPart | SoftPart] = [*cloths, *softs]
     faces = _stacked([c.mesh.faces + s for c, s in zip(cloths, cloth_starts, strict=True)], 3, np.int32)
     hinges = _stacked([c.mesh.hinges + s for c, s in zip(cloths, cloth_starts, strict=True)], 4, np.int32)
     tets = _stacked([p.lattice.tets + s for p, s in zip(softs, soft_starts, strict=False)], 4, np.int32)
@@ -88,14 +93,14 @@ def build_world(setup: Setup, assets: Assets) -> World:
         v=np.zeros_like(x),
         w=w,
         mass=mass,
-        weight=np.repeat([c.weight for c in cloths] + [s.weight for s in softs], counts).astype(np.float64),
+        weight=np.repeat([value_at(p.weight, begin) for p in loose], counts).astype(np.float64),
         skin=skin,
         membrane=membrane,
         bend=Bend(hinges[folds], bend[folds], layout.spans[1]),
         tets=Tets(tets[cells], _stacked([p.rows for p in softs], 13)[cells], layout.spans[2]),
         colours=layout.colours,
         colliders=colliders,
-        handles=_handles(setup, resolved, cloths, softs, starts, assets),
+        handles=Handles(_handles(setup, cloths, softs, starts, assets), mass),
         shrinking=[
             Shrinking(mine, membrane.rest[mine, :4].copy(), cloth.material["rest_length"])
             for n, cloth in enumerate(cloths)
@@ -120,8 +125,11 @@ def build_world(setup: Setup, assets: Assets) -> World:
         air=_air(setup, resolved, cloths, triangles, face_owner),
         gravity=np.array(setup.world.gravity),
         fps=setup.fps,
+        pull=_pull(resolved, loose, parts, starts),
     )
-    begin = setup.frames[0] - setup.preroll
+    if world.pull is not None:
+        world.set_pull(begin)
+    world.handles.hold(begin, world.w)
     for _ in range(2):  # the second time, so that nothing has come from anywhere
         world.move_to(begin)
         solids.drive(begin, 0.0)
@@ -187,6 +195,21 @@ def _yielding(
     )  # fmt: skip
 
 
+def _pull(
+    resolved: Resolved, loose: list[ClothPart | SoftPart], parts: list[RigidPart], starts: NDArray[np.int64]
+) -> Pull | None:
+    """Return gravity over frames, or None where it is always the same."""
+    world = resolved.document["world"]
+    tracks: list[tuple[tuple[int, int] | int, Any]] = [
+        ((int(starts[n]), int(starts[n + 1])), part.weight) for n, part in enumerate(loose)
+    ]
+    tracks += list(enumerate(part.weight for part in parts))
+    weights = [(whose, track) for whose, track in tracks if isinstance(track, dict)]
+    if not weights and world["gravity_strength"] == 1.0:
+        return None
+    return Pull(np.array(world["gravity"], dtype=np.float64), world["gravity_strength"], weights)
+
+
 def _air(
     setup: Setup, resolved: Resolved, cloths: list[ClothPart], triangles: NDArray[np.int64],
     face_owner: NDArray[np.int64],
@@ -208,40 +231,51 @@ def _air(
         ],
         slowing=[(f["rate"], f["strength"]) for f in forces if f["kind"] == "air damping"],
         inflated=inflated,
+        felt=[
+            (np.flatnonzero(face_owner == n), column, cloth.material[name])
+            for n, cloth in enumerate(cloths)
+            for column, name in ((0, "drag"), (2, "lift"))
+            if isinstance(cloth.material[name], dict)
+        ],
     )
-    air.inflate(setup.frames[0] - setup.preroll)
+    air.set_rows(setup.frames[0] - setup.preroll)
     return air
 
 
 def _handles(
-    setup: Setup,
-    resolved: Resolved,
-    cloths: list[ClothPart],
-    softs: list[SoftPart],
-    starts: NDArray[np.int64],
-    assets: Assets,
+    setup: Setup, cloths: list[ClothPart], softs: list[SoftPart], starts: NDArray[np.int64], assets: Assets
 ) -> list[Handle]:
-    """Return what moves the pins that follow a body."""
-    numbers = {body.name: k for k, body in enumerate(setup.bodies)}
-    found = []
+    """Return what holds and moves pinned points."""
+    found, mesh_of = [], meshes_of(setup, assets)
     every: list[ClothPart | SoftPart] = [*cloths, *softs]
     for part, start in zip(every, starts, strict=False):
         for n, pin in enumerate(setup.bodies[part.number].pins):
-            leader = numbers.get(pin.follow) if pin.follow else None
-            if leader is None:
-                continue
-            motion = resolved.document["bodies"][leader]["motion"]
-            mover = mover_of_body(setup.bodies[leader], motion, setup.fps, assets)
-            if mover is None or isinstance(mover, Deform):  # a form has no place for points that are not its own
-                continue
-            begin = part.begin
+            where = f"bodies[{part.number}] '{part.name}', pins[{n}]"
+            surface = part.begin
             if isinstance(part, SoftPart):
-                begin = np.einsum("mk,mki->mi", part.shares, part.begin[part.masters])
-            taken = pinned_points(pin, begin, f"bodies[{part.number}] '{part.name}', pins[{n}]")
-            if isinstance(part, SoftPart):
-                carriers = part.masters[taken][part.shares[taken] > 1e-6]
-                held, places = np.unique(carriers).astype(np.int64), part.begin
-            else:
-                held, places = np.flatnonzero(taken), part.begin
-            found.append(Handle(held + start, places[held].copy(), mover))
+                surface = np.einsum("mk,mki->mi", part.shares, part.begin[part.masters])
+            weights = pin_weights(pin, part.mesh, surface, where, mesh_of)
+            mover = _mover_of_pin(setup, pin, surface[weights >= FIRM], assets)
+            if isinstance(part, SoftPart):  # the particles that carry a point are held as firmly as it is
+                on_all = np.zeros(len(part.begin))
+                carry = part.shares > 1e-6
+                np.maximum.at(on_all, part.masters[carry], np.repeat(weights, carry.sum(axis=1)))
+                weights = on_all
+            held = np.flatnonzero(weights > 0.0)
+            strength = pin.strength if isinstance(pin.strength, float) else pin.strength.model_dump(mode="json")
+            found.append(Handle(held + start, weights[held], part.begin[held].copy(), mover, strength, pin.release))
+    if all(handle.is_fast for handle in found):  # then what stays is held by having no inverse mass
+        return [handle for handle in found if handle.mover is not None]
     return found
+
+
+def _mover_of_pin(setup: Setup, pin: Pin, places: Floats, assets: Assets) -> Mover | None:
+    """Return what moves held points, which stand at places (h, 3) in metres; None where they stay."""
+    leader = None
+    if pin.follow is not None:
+        leader = mover_of_body(setup, next(k for k, b in enumerate(setup.bodies) if b.name == pin.follow), assets)
+    if leader is not None and isinstance(leader, Deform):  # a form has no place for points that are not its own
+        leader = None
+    if pin.motion is None:
+        return leader
+    return Mover(pin.motion.model_dump(mode="json"), places.mean(axis=0), leader)

@@ -9,12 +9,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.mesh.trimesh import TriMesh
+from zembrik.core.motion.track import value_at
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import Assets, placed_mesh, start_mesh
 from zembrik.core.setup.document import Setup
 from zembrik.core.setup.resolve import Resolved
 from zembrik.core.solver.bend import hinge_weights
-from zembrik.core.solver.pins import pinned_points
+from zembrik.core.solver.handles import FIRM
+from zembrik.core.solver.pins import meshes_of, pin_weights
 from zembrik.core.solver.solids import Surface
 from zembrik.core.units import turn_matrix
 
@@ -35,7 +37,7 @@ class ClothPart:
         warp: float64 (3,), the warp's direction.
         stiff: float64 (4,): stretch, compression, shear in N/m, damping in s.
         bend: float64 (H,), N·m.
-        weight: factor on gravity.
+        weight: factor on gravity, a number or a track.
     """
 
     number: int
@@ -51,7 +53,7 @@ class ClothPart:
     warp: Floats
     stiff: Floats
     bend: Floats
-    weight: float
+    weight: Any
 
 
 def cloth_parts(setup: Setup, resolved: Resolved, assets: Assets) -> list[ClothPart]:
@@ -61,14 +63,15 @@ def cloth_parts(setup: Setup, resolved: Resolved, assets: Assets) -> list[ClothP
         Problem: naming a cloth with flat faces, or one that is to hold pressure and is not closed.
     """
     return [
-        _cloth(k, setup, resolved.document["bodies"][k], placed_mesh(body, assets), start_mesh(body, assets).points)
+        _cloth(k, setup, resolved.document["bodies"][k], assets)
         for k, body in enumerate(setup.bodies)
         if body.role == "cloth"
     ]
 
 
-def _cloth(number: int, setup: Setup, values: dict[str, Any], mesh: TriMesh, begin: Floats) -> ClothPart:
-    body, material = setup.bodies[number], values["material"]
+def _cloth(number: int, setup: Setup, values: dict[str, Any], assets: Assets) -> ClothPart:
+    body, material, begins = setup.bodies[number], values["material"], setup.frames[0] - setup.preroll
+    mesh, begin, mesh_of = placed_mesh(body, assets), start_mesh(body, assets).points, meshes_of(setup, assets)
     where = f"bodies[{number}] '{body.name}'"
     longest = float(mesh.edge_lengths.max(initial=0.0))
     flat = mesh.face_areas <= 1e-9 * longest**2
@@ -94,9 +97,10 @@ def _cloth(number: int, setup: Setup, values: dict[str, Any], mesh: TriMesh, beg
         )
     held = np.zeros(len(mesh.points), dtype=bool)
     for n, pin in enumerate(body.pins):
-        held |= pinned_points(pin, begin, f"{where}, pins[{n}]")
+        weights = pin_weights(pin, mesh, begin, f"{where}, pins[{n}]", mesh_of)
+        held |= (weights >= FIRM) if pin.strength == 1.0 else False
     air = np.zeros((len(mesh.faces), 4))
-    air[:, 0], air[:, 2] = material["drag"], material["lift"]
+    air[:, 0], air[:, 2] = value_at(material["drag"], begins), value_at(material["lift"], begins)
     air[:, 1] = mesh.face_areas * material["area_density"]
     return ClothPart(
         number=number,

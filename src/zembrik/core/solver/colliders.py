@@ -13,9 +13,7 @@ from zembrik.core.distance.build import Shape, build_fields
 from zembrik.core.distance.field import Fields
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.motion.carried import Carried
-from zembrik.core.motion.deform import Deform
 from zembrik.core.motion.rigid import Mover
-from zembrik.core.motion.ripple import Ripple
 from zembrik.core.proxy import shelf
 from zembrik.core.proxy.fit import convex_hull, fit_proxy
 from zembrik.core.proxy.hulls import several_hulls
@@ -239,8 +237,8 @@ def build_colliders(
         kind = values["proxy"]["kind"]
         mesh = placed_mesh(body, assets)
         for shape in proxy_shapes(body, values["proxy"], mesh):
-            mover = mover_of_body(body, values["motion"], setup.fps, assets)
-            if isinstance(mover, Ripple | Deform):
+            mover = mover_of_body(setup, k, assets)
+            if mover is not None and mover.changes_form:
                 assert shape.mesh is not None
                 if shape.mesh is not mesh:  # fewer faces, or a wrap: bound to the mesh, so that it takes on its forms
                     mover = Carried(mover, mesh, shape.mesh, body.name)

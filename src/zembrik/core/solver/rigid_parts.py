@@ -6,9 +6,8 @@ import numpy as np
 
 from zembrik.core.mesh.inertia import mass_of
 from zembrik.core.mesh.trimesh import TriMesh
-from zembrik.core.motion.ripple import mover_of
 from zembrik.core.problem import Problem
-from zembrik.core.setup.assets import Assets, placed_mesh
+from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh
 from zembrik.core.setup.document import Setup
 from zembrik.core.setup.resolve import Resolved
 from zembrik.core.solver.arrays import Joints
@@ -36,7 +35,6 @@ def rigid_parts(setup: Setup, resolved: Resolved, assets: Assets) -> list[RigidP
             raise Problem(
                 "the mesh encloses no volume, so it has no mass.", where, "Turn its faces outwards, or give it depth."
             ) from None
-        motion = values["motion"]
         found.append(
             RigidPart(
                 name=body.name,
@@ -48,7 +46,7 @@ def rigid_parts(setup: Setup, resolved: Resolved, assets: Assets) -> list[RigidP
                     values["thickness"], material["friction"], material["sliding_friction"], material["bounce"]
                 ),
                 weight=values["gravity"],
-                mover=mover_of(motion, body.place.translate, setup.fps) if motion is not None else None,
+                mover=mover_of_body(setup, k, assets),
                 release=None if values["release"] is None else float(values["release"]),
             )
         )

@@ -15,7 +15,8 @@ from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import Assets, placed_mesh, start_mesh
 from zembrik.core.setup.document import Setup
 from zembrik.core.setup.resolve import Resolved
-from zembrik.core.solver.pins import pinned_points
+from zembrik.core.solver.handles import FIRM
+from zembrik.core.solver.pins import meshes_of, pin_weights
 from zembrik.core.solver.rigid_parts import check_closed
 from zembrik.core.solver.solidity import tet_rows
 from zembrik.core.solver.solids import Surface
@@ -43,7 +44,7 @@ class SoftPart:
         rows: float64 (E, 13), see `solidity.Tets`.
         surface: how it meets others.
         yields: yield strain and creep in 1/s; None when it always comes back.
-        weight: factor on gravity.
+        weight: factor on gravity, a number or a track.
     """
 
     number: int
@@ -57,7 +58,7 @@ class SoftPart:
     rows: Floats
     surface: Surface
     yields: tuple[float, float] | None
-    weight: float
+    weight: Any
 
     @property
     def masters(self) -> NDArray[np.int32]:
@@ -116,7 +117,8 @@ def _soft(number: int, setup: Setup, values: dict[str, Any], assets: Assets) -> 
     mass = np.asarray(np.bincount(lattice.tets.ravel(), shares, len(lattice.points)), float)
     held = np.zeros(len(lattice.points), dtype=bool)
     for n, pin in enumerate(body.pins):
-        taken = pinned_points(pin, form, f"{where}, pins[{n}]")
+        taken = pin_weights(pin, mesh, form, f"{where}, pins[{n}]", meshes_of(setup, assets)) >= FIRM
+        taken &= pin.strength == 1.0
         held[lattice.masters[: len(taken)][taken][lattice.shares[: len(taken)][taken] > 1e-6]] = True
     yields = (material["yield_strain"], material["creep"]) if material["creep"] > 0.0 else None
     surface = Surface(values["thickness"], material["friction"], material["sliding_friction"])

@@ -12,6 +12,7 @@ from zembrik.core.distance.build import Shape
 from zembrik.core.distance.field import Fields
 from zembrik.core.mesh.inertia import MassOf
 from zembrik.core.motion.rigid import Mover
+from zembrik.core.motion.track import value_at
 from zembrik.core.solver.arrays import GAP, LOAD, ROOM, Contacts, Joints, Rigid, Skin, Slots, Solids
 from zembrik.core.solver.colliders import Colliders, shape_outline, slim_of
 from zembrik.core.solver.joints import place_joints, solve_joints
@@ -54,7 +55,7 @@ class RigidPart:
         mass: of it.
         shapes: what others touch, in world space.
         surface: how they do.
-        weight: factor on gravity.
+        weight: factor on gravity, a number or a track.
         mover: the track that drives it, if one does; until frame `release`, if that is not None.
     """
 
@@ -64,7 +65,7 @@ class RigidPart:
     mass: MassOf
     shapes: list[Shape]
     surface: Surface
-    weight: float = 1.0
+    weight: Any = 1.0
     mover: Mover | None = None
     release: float | None = None
 
@@ -241,7 +242,7 @@ def build_solids(parts: list[RigidPart], joints: Joints, skins: list[ParticleSki
     driven = np.array([p.mover is not None for p in parts], dtype=bool)
     mass = np.where(driven, 0.0, [p.mass.mass for p in parts])
     rigid = make_rigid(place, mass, np.array([p.mass.moments for p in parts]).reshape(-1, 3),
-                       np.array([p.weight for p in parts]).reshape(-1))  # fmt: skip
+                       np.array([value_at(p.weight, 0.0) for p in parts], dtype=np.float64).reshape(-1))  # fmt: skip
     first = count + np.concatenate([[0], np.cumsum([len(p.shapes) for p in parts])]).astype(np.int64)
     span = np.concatenate([np.stack([np.arange(count), np.arange(count) + 1], 1), np.stack([first[:-1], first[1:]], 1)])
     boxes = np.zeros((count + len(parts), 6))

@@ -38,10 +38,7 @@ class Stepper:
         self.dt = 1.0 / (fps * substeps)  # seconds
         world.solids.sweeps = max(SWEEPS_A_SUBSTEP, -(-SWEEPS_A_FRAME // substeps))
         self.damped = bool((world.membrane.rest[:, 7] > 0.0).any() or (world.tets.rest[:, 12] > 0.0).any())
-        cloth = world.cloth
-        self.coarse = build_coarse(
-            world.membrane, world.x[:cloth], world.w[:cloth], self.dt, iterations, world.load_on_cloth()
-        )
+        self._build_coarse()
         self.before = np.empty_like(world.x)
         self.distance, self.normal = np.empty(world.cloth), np.empty((world.cloth, 3))
         self.probe = np.empty((world.cloth, 3))
@@ -53,7 +50,9 @@ class Stepper:
         world = self.world
         # The swirls and the pressures change little within a frame: they are read once.
         world.air.swirl_at(frame, world.fps, world.x, self.swirl)
-        world.air.inflate(frame)
+        world.air.set_rows(frame)
+        if world.begin_frame(frame):
+            self._hold_anew()
         # So that a bake that goes on from a checkpoint here has everything as one that never stopped.
         world.move_to(frame)
         world.touching.begin_frame(frame)
@@ -68,6 +67,18 @@ class Stepper:
         if world.yielding.any:
             world.keep_dents(1.0 / world.fps)
 
+    def _hold_anew(self) -> None:
+        """Let all that keeps inverse masses know that they have changed."""
+        world = self.world
+        world.touching.w[: world.cloth] = world.w[: world.cloth]
+        self._build_coarse()
+
+    def _build_coarse(self) -> None:
+        world, cloth = self.world, self.world.cloth
+        self.coarse = build_coarse(
+            world.membrane, world.x[:cloth], world.w[:cloth], self.dt, self.iterations, world.load_on_cloth()
+        )
+
     def _substep(self, begin: float, end: float, keep: bool) -> int:
         """Take one step, and return how many passes it made; with `keep`, what they laid on is kept."""
         world, dt, before = self.world, self.dt, self.before
@@ -79,6 +90,9 @@ class Stepper:
             sweep_air(world.colours, world.membrane, rows, w, x, v, against, self.swirl, world.air.density, dt)
         if self.damped:
             sweep_damping(world.colours, world.membrane, world.tets, w, x, v, dt)
+        if world.handles.draws:
+            pull = world.weight[:, None] * world.gravity
+            world.handles.draw(begin, end, dt, x, v, w, pull)
         lost = world.air.lost_at(begin, dt)
         begin_substep(w, world.weight, world.gravity, 1.0 - lost, dt, x, v, before)
         if solids.any:

@@ -8,11 +8,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.motion.rigid import Mover
-from zembrik.core.motion.track import track_values
+from zembrik.core.motion.track import most_of, value_at
 from zembrik.core.motion.turbulence import Turbulence
 from zembrik.core.solver.bend import Bend
 from zembrik.core.solver.colliders import Colliders
+from zembrik.core.solver.handles import Handles
 from zembrik.core.solver.membrane import Membrane
 from zembrik.core.solver.plastic import Yielding
 from zembrik.core.solver.solidity import Tets
@@ -59,18 +59,23 @@ class SimBody:
 
 
 @dataclass
-class Handle:
-    """Held points that go with a body.
+class Pull:
+    """Gravity that changes over frames.
 
     Attributes:
-        numbers: int64 (h,), of the world's particles.
-        rest: float64 (h, 3), where they are when the body is in its place, metres.
-        mover: the body's motion.
+        gravity: float64 (3,), m/s², to be multiplied. strength: the number or track to do so by.
+        weights: of bodies whose share changes: their particles (first, last) or their number among the rigid bodies,
+            and the track.
     """
 
-    numbers: NDArray[np.int64]
-    rest: Floats
-    mover: Mover
+    gravity: Floats
+    strength: Any
+    weights: list[tuple[tuple[int, int] | int, Any]]
+
+    def changes_at(self, frame: float) -> bool:
+        """Whether anything is unlike a frame before."""
+        every = [self.strength, *[track for _, track in self.weights]]
+        return any(value_at(v, frame) != value_at(v, frame - 1.0) for v in every)
 
 
 @dataclass
@@ -98,6 +103,7 @@ class Air:
         winds, swirls: velocity (3,) in m/s or turbulence, each with its strength over frames.
         slowing: rates (1/s) with their strength over frames.
         inflated: triangles (numbers) of closed sheets with the pressure inside over frames, Pa.
+        felt: triangles, a column of rows, and what it is over frames: drag and lift that change.
     """
 
     density: float
@@ -106,6 +112,7 @@ class Air:
     swirls: list[tuple[Turbulence, Any]]
     slowing: list[tuple[float, Any]]
     inflated: list[tuple[NDArray[np.int64], Any]]
+    felt: list[tuple[NDArray[np.int64], int, Any]]
 
     @property
     def any(self) -> bool:
@@ -114,22 +121,24 @@ class Air:
 
     def wind_at(self, frame: float) -> Floats:
         """Return the even wind's velocity (3,) in m/s at a frame."""
-        return sum((velocity * at(strength, frame) for velocity, strength in self.winds), np.zeros(3))
+        return sum((velocity * value_at(strength, frame) for velocity, strength in self.winds), np.zeros(3))
 
     def lost_at(self, frame: float, dt: float) -> float:
         """Return the share (0..1) of all speed that a step of dt seconds loses to the air at a frame."""
-        return 1.0 - float(np.exp(-dt * sum(rate * at(strength, frame) for rate, strength in self.slowing)))
+        return 1.0 - float(np.exp(-dt * sum(rate * value_at(strength, frame) for rate, strength in self.slowing)))
 
     def swirl_at(self, frame: float, fps: float, x: Floats, swirl: Floats) -> None:
         """Fill swirl (n, 3) with the turbulent air's velocity at every particle of x (n, 3), m/s, at a frame."""
         swirl[:] = 0.0
         for turbulence, strength in self.swirls:
-            turbulence.add(x, frame / fps, at(strength, frame), swirl)
+            turbulence.add(x, frame / fps, value_at(strength, frame), swirl)
 
-    def inflate(self, frame: float) -> None:
-        """Set the pressures inside closed sheets to what they are at a frame."""
+    def set_rows(self, frame: float) -> None:
+        """Set pressures inside closed sheets, drag and lift to what they are at a frame."""
         for numbers, pressure in self.inflated:
-            self.rows[numbers, 3] = at(pressure, frame)
+            self.rows[numbers, 3] = value_at(pressure, frame)
+        for numbers, column, value in self.felt:
+            self.rows[numbers, column] = value_at(value, frame)
 
 
 @dataclass
@@ -146,7 +155,7 @@ class World:
             tack the pull in N and the distance in metres.
         membrane, bend, tets, colours: the constraints and their clusters' colours.
         colliders: what it touches.
-        handles: what moves held particles.
+        handles: what holds particles and moves them.
         shrinking: the cloths whose rest length changes.
         yielding: what keeps its dents and creases.
         touching: what keeps cloth apart from itself and from colliders' edges.
@@ -154,6 +163,7 @@ class World:
         air: wind and what else the air does.
         gravity: float64 (3,), m/s².
         fps: frames a second.
+        pull: gravity that changes over frames, if it does.
     """
 
     bodies: list[SimBody]
@@ -169,7 +179,7 @@ class World:
     tets: Tets
     colours: NDArray[np.int64]
     colliders: Colliders
-    handles: list[Handle]
+    handles: Handles
     shrinking: list[Shrinking]
     yielding: Yielding
     touching: Touching
@@ -177,6 +187,7 @@ class World:
     air: Air
     gravity: Floats
     fps: float
+    pull: Pull | None = None
 
     def state(self) -> list[NDArray[Any]]:
         """Return the arrays that say how it goes on from here; they are the world's own."""
@@ -189,9 +200,27 @@ class World:
         """Put colliders and held points where they are at a frame, and rest lengths to what they are then."""
         self.colliders.move_to(frame)
         for cloth in self.shrinking:
-            self.membrane.rest[cloth.numbers, :4] = cloth.rest / at(cloth.factor, frame)
-        for handle in self.handles:
-            self.x[handle.numbers] = handle.mover.points_at(handle.rest, frame)
+            self.membrane.rest[cloth.numbers, :4] = cloth.rest / value_at(cloth.factor, frame)
+        self.handles.move_to(frame, self.x, self.w)
+
+    def begin_frame(self, frame: float) -> bool:
+        """Set gravity and what is held to what they are from a frame on; return whether other points are held."""
+        if self.pull is not None:
+            self.set_pull(frame)
+            if self.pull.changes_at(frame):  # what rests may rest no longer
+                self.solids.rigid.asleep[:] = False
+                self.solids.rigid.still[:] = 0.0
+        return self.handles.hold(frame, self.w)
+
+    def set_pull(self, frame: float) -> None:
+        """Set gravity to what it is at a frame."""
+        assert self.pull is not None
+        self.gravity[:] = self.pull.gravity * value_at(self.pull.strength, frame)
+        for whose, track in self.pull.weights:
+            if isinstance(whose, int):
+                self.solids.rigid.weight[whose] = value_at(track, frame)
+            else:
+                self.weight[slice(*whose)] = value_at(track, frame)
 
     def load_on_cloth(self) -> float:
         """Return how much all that loads cloth would speed up its points, were they free, m/s².
@@ -201,29 +230,19 @@ class World:
         mass = float(self.mass[: self.cloth].sum())
         if mass <= 0.0:
             return 0.0
-        gravity = float(np.linalg.norm(self.gravity)) * float(np.abs(self.weight[: self.cloth]).max(initial=0.0))
+        pull = self.gravity if self.pull is None else self.pull.gravity * most_of(self.pull.strength)
+        weight = float(np.abs(self.weight[: self.cloth]).max(initial=0.0))
+        if self.pull is not None:
+            weight = max([weight, *[most_of(track) for _, track in self.pull.weights]])
+        gravity = float(np.linalg.norm(pull)) * weight
         carried = sum(part.mass.mass for part in self.solids.parts)
         rest = self.membrane.rest
         area = float((0.5 / np.abs(rest[:, 0] * rest[:, 3] - rest[:, 1] * rest[:, 2])).sum())
-        speed = sum(float(np.linalg.norm(v)) * most(s) for v, s in self.air.winds)
-        speed += sum(3.0 * t.speed * most(s) for t, s in self.air.swirls)  # a swirl is rarely faster
-        pressure = 0.5 * self.air.density * speed**2 + max((most(p) for _, p in self.air.inflated), default=0.0)
+        speed = sum(float(np.linalg.norm(v)) * most_of(s) for v, s in self.air.winds)
+        speed += sum(3.0 * t.speed * most_of(s) for t, s in self.air.swirls)  # a swirl is rarely faster
+        pressure = 0.5 * self.air.density * speed**2 + max((most_of(p) for _, p in self.air.inflated), default=0.0)
         return gravity * (1.0 + carried / mass) + pressure * area / mass
 
     def keep_dents(self, seconds: float) -> None:
         """Let what yields take on some of the form it was forced into."""
         self.yielding.creep(self.membrane, self.bend, self.tets, self.shrinking, self.x, seconds)
-
-
-def most(strength: Any) -> float:
-    """Return how large a strength gets: a number, or a track of numbers."""
-    if isinstance(strength, dict):
-        return max(abs(float(key[1])) for key in strength["keys"])
-    return abs(float(strength))
-
-
-def at(strength: Any, frame: float) -> float:
-    """Return a strength at a frame: a number, or a track of numbers."""
-    if isinstance(strength, dict):
-        return float(track_values(strength["keys"], strength["ease"], frame)[0])
-    return float(strength)

@@ -181,7 +181,7 @@ def probe(world: World, substeps: int, frames: int, tell: Tell = silent) -> Prob
     """
     from zembrik.core.solver.step import Stepper
 
-    world.gravity[:] = 0.0
+    world.gravity[:], world.pull = 0.0, None
     world.air.winds.clear()
     world.air.swirls.clear()
     rigid = world.solids.rigid

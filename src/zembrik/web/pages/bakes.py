@@ -27,6 +27,18 @@ def start(request: Request, db: Db, places: Places, shot_id: int) -> Response:
         return render_bench(request, session, places, shot_id, "bake")
 
 
+@router.post("/shots/{shot_id}/bake-rough")
+def start_rough(request: Request, db: Db, places: Places, shot_id: int, base: Annotated[int, Form()]) -> Response:
+    """Set the profile rough, with no dial of it by hand, and put that into the queue: one undo brings all back."""
+    with db.session() as session:
+        quality = {"profile": "rough"}
+        edit(session, shot_id, base, [{"op": "add", "path": "/quality", "value": quality}], "rough, to see it soon")
+        number = queue_bake(session, shot_id).id
+    request.app.state.queue.add(BAKE, number)
+    with db.session() as session:
+        return render_bench(request, session, places, shot_id, "bake")
+
+
 @router.post("/bakes/{bake_id}/stop")
 def stop(request: Request, db: Db, places: Places, bake_id: int) -> Response:
     """Stop a bake after the frame it is on and keep its frames."""

@@ -20,7 +20,7 @@ from zembrik.core.findings.outcome import check_outcome
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import placed_mesh
-from zembrik.core.setup.document import Body, FileMesh, Keys, Proxy, Setup, parse_setup
+from zembrik.core.setup.document import Body, FileMesh, Proxy, Setup, parse_setup
 from zembrik.core.setup.materials import PRESETS, SIMULATED, filled_dials
 from zembrik.core.setup.profiles import PROFILES
 from zembrik.core.setup.resolve import Resolved, resolve
@@ -37,16 +37,12 @@ from zembrik.library.store import StoredAssets
 from zembrik.library.trials import sheets_of
 from zembrik.web.dials import Dial, dial
 from zembrik.web.pages.fits import advice_for, in_world, known_fits, rows_of
+from zembrik.web.pages.motion_words import motion_words
 from zembrik.web.pages.trial_dials import turnable
 from zembrik.web.render import Db, Places, Words, templates
 from zembrik.web.stations import NAMES, stations
 
 router = APIRouter()
-CHANGES = {  # a cloth's values over frames: title, what stands for no change, what it does
-    "rest_length": ("Rest length: frame, ×", 1.0, "Below 1 a band draws tight onto what it goes around."),
-    "pressure": ("Pressure inside: frame, Pa", 0.0, "Of a closed sheet; 100 Pa blow a cushion up."),
-}
-TRACKS = {"translate": "Goes: frame, x y z in metres", "rotate": "Turns: frame, about x y z in °"}
 
 
 @router.get("/shots/{shot_id}")
@@ -221,47 +217,7 @@ def _start(setup: Setup, resolved: Resolved, number: int | None, places: Setting
 
 
 def _motion(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
-    winds = []
-    for k, wind in enumerate(setup.forces):
-        strength = wind.strength
-        keys = [(float(setup.frames[0]), strength)] if isinstance(strength, float | int) else strength.keys
-        ease = "straight" if isinstance(strength, float | int) else strength.ease
-        curve = _curve(setup, keys, ease)
-        winds.append({"number": k, "force": wind, "keys": keys, "ease": ease, "curve": curve})
-    tracks = []
-    if number is not None and setup.bodies[number].role not in ("cloth", "soft"):
-        motion = setup.bodies[number].motion
-        for name, title in TRACKS.items():
-            track = getattr(motion, name) if motion else None
-            tracks.append({"name": name, "title": title, "keys": track.keys if track else [],
-                           "ease": track.ease if track else "smooth"})  # fmt: skip
-    changes = []
-    if number is not None and setup.bodies[number].role == "cloth":
-        material = setup.bodies[number].material
-        for name, (title, usual, why) in CHANGES.items():
-            value = getattr(material, name) if material else usual
-            held = value.keys if isinstance(value, Keys) else [(setup.frames[0], value)] if value != usual else []
-            ease = value.ease if isinstance(value, Keys) else "smooth"
-            row = {"name": name, "title": title, "usual": usual, "why": why}
-            changes.append(row | {"keys": held, "ease": ease})
-    dials = [dial(resolved, "/world/air_density")]
-    if number is not None and setup.bodies[number].role == "rigid" and setup.bodies[number].motion:
-        dials.append(dial(resolved, f"/bodies/{number}/release"))
-    if number is not None and setup.bodies[number].role in SIMULATED:
-        dials.append(dial(resolved, f"/bodies/{number}/gravity"))
-    return {"winds": winds, "tracks": tracks, "changes": changes, "dials": dials}
-
-
-def _curve(setup: Setup, keys: list[tuple[float, float]], ease: str) -> str:
-    """Return a strength over the shot's frames as the points of an SVG line, 300 by 48."""
-    from zembrik.core.motion.track import track_values
-
-    first, last = setup.frames
-    frames = np.linspace(first, max(last, first + 1), 121)
-    values = track_values(list(keys), ease, frames)
-    top = max(float(np.abs(values).max()), 1e-9)
-    x = (frames - first) / (frames[-1] - first) * 300
-    return " ".join(f"{a:.1f},{46 - 44 * b / top:.1f}" for a, b in zip(x, values, strict=True))
+    return motion_words(setup, resolved, number)
 
 
 def _quality(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:

@@ -42,7 +42,7 @@ def turnable(setup: Setup, resolved: Resolved) -> list[Turnable]:
             for name, tail in names:
                 paths = tuple(f"/bodies/{k}/{tail}" for k in members)
                 found.append(Turnable(f"{group} {name}", group, dial(resolved, paths[0]), paths))
-    return found
+    return [one for one in found if not isinstance(one.dial.value, dict)]  # what is keyed has no one value
 
 
 def range_of(one: Turnable, spread: float) -> Range:

@@ -57,11 +57,9 @@ def baked_scene(db: Db, places: Places, bake_id: int) -> Response:
 
 def scene_bytes(setup: Setup, places: Settings, more: dict[str, Any]) -> tuple[bytes, bool]:
     """Return a setup's bodies as a pack with more in its head, and whether it is whole: proxies may be missing yet."""
-    from zembrik.core.motion.deform import Deform  # see `app._warm_up`
-    from zembrik.core.motion.ripple import Ripple
-    from zembrik.core.proxy.outline import outline
+    from zembrik.core.proxy.outline import outline  # see `app._warm_up`
     from zembrik.core.solver.colliders import is_found, proxy_shapes
-    from zembrik.core.solver.pins import pinned_points
+    from zembrik.core.solver.pins import meshes_of, pin_weights
 
     assets, pack, bodies = StoredAssets(places), Pack(), []
     resolved = resolve(setup)
@@ -84,19 +82,19 @@ def scene_bytes(setup: Setup, places: Settings, more: dict[str, Any]) -> tuple[b
                         "points": pack.add(drawn.points, "<f4"),
                         "faces": pack.add(drawn.faces, "<u4"),
                     }
-            held = np.zeros(len(mesh.points), dtype=bool)
+            held = np.zeros(len(mesh.points))
             for pin in body.pins:
-                held |= pinned_points(pin, began, body.name)
-            mover = mover_of_body(body, body.motion.model_dump() if body.motion else None, setup.fps, assets)
+                held = np.maximum(held, pin_weights(pin, mesh, began, body.name, meshes_of(setup, assets)))
+            mover = mover_of_body(setup, number, assets)
             frames = range(setup.frames[0], setup.frames[1] + 1)
-            if isinstance(mover, Ripple | Deform):
+            if mover is not None and mover.changes_form:
                 if len(frames) * len(mesh.points) <= MOST_FORMS:
                     forms = np.stack([mover.points_at(mesh.points, frame) for frame in frames])
                     entry["forms"] = pack.add(forms.reshape(-1, 3), "<f4")
             elif mover is not None:
                 poses = [mover.at(frame) for frame in frames]
                 entry["motion"] = pack.add(np.array([np.column_stack(pose).T.ravel() for pose in poses]), "<f4")
-            entry["pins"] = pack.add(np.flatnonzero(held), "<u4")
+            entry["pins"] = pack.add(np.flatnonzero(held > 0.0), "<u4")
         except Problem as problem:
             entry["problem"] = str(problem)
         bodies.append(entry)

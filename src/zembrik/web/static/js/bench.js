@@ -3,6 +3,8 @@ import { fetchPack } from "./pack.js";
 import { Viewport } from "./viewport.js";
 import { Ribbon } from "./ribbon.js";
 import { Frames } from "./frames.js";
+import { Curves } from "./curves.js";
+import { Chooser } from "./choose.js";
 
 const $ = (id) => document.getElementById(id);
 const shot = $("bench").dataset.shot;
@@ -11,7 +13,19 @@ const saved = JSON.parse(localStorage.getItem(store) || "{}");
 const view = new Viewport($("stage"), $("scale"), $("tag"));
 const ribbon = new Ribbon($("ribbon"), (frame) => { pause(); go(frame); });
 const state = { frame: saved.frame ?? null, playing: false, status: null, figures: {}, frames: null, fps: 24, revision: 0 };
-window.zembrik = { view, state };  // for tests and the curious
+const curves = new Curves($("curves"), {
+  range: () => [ribbon.first, ribbon.last], now: () => state.frame, go: (frame) => { pause(); go(frame); },
+  save: (track) => htmx.ajax("POST", `/shots/${shot}/track`, { target: "#panel", values: {
+    base: state.revision, path: track.path, keys: JSON.stringify(track.keys), ease: track.ease, station: "motion", body: view.selected } })
+    .then(readCurve),
+});
+const chooser = new Chooser(view, $("lasso"), (numbers) => {
+  const field = $("chosen-points");
+  if (!field) return;
+  field.value = JSON.stringify(numbers);
+  if (numbers.length) $("chosen-words").textContent = `${numbers.length} point${numbers.length > 1 ? "s" : ""} chosen, in front and behind.`;
+});
+window.zembrik = { view, state, curves };  // for tests and the curious
 
 if (saved.figure) $("figure").value = saved.figure;
 
@@ -118,6 +132,7 @@ function show() {
     first: from, last: to, begin: bake ? bake.first : first, done: bake ? bake.done : 0, values, frame: state.frame,
     stale: !!bake?.stale.length, active: bake?.state === "running",
   });
+  if (curves.open) curves.draw();
   $("now").textContent = String(state.frame).padStart(3, "0");
   $("of").textContent = `of ${to} · ${status.fps} fps`;
   const top = Math.max(...values.filter(Number.isFinite));
@@ -182,6 +197,20 @@ function mark() {
   document.querySelector(".play").setAttribute("aria-label", state.playing ? "Pause" : "Play");
 }
 
+// ---- the curve view shows what the panel has; a track that is gone closes it
+function readCurve() {
+  if (!curves.open) return;
+  const all = [...document.querySelectorAll("#panel [data-track]")].map((b) => JSON.parse(b.dataset.track));
+  const track = all.find((t) => t.path === curves.track.path);
+  if (track) curves.show(track); else curves.close();
+  markCurve();
+}
+
+function markCurve() {
+  for (const button of document.querySelectorAll("#panel [data-track]"))
+    button.setAttribute("aria-pressed", curves.open && JSON.parse(button.dataset.track).path === curves.track.path);
+}
+
 // ---- panel
 const panelStation = () => document.querySelector(".open-panel")?.dataset.station;
 
@@ -222,7 +251,7 @@ document.addEventListener("bench-changed", async (event) => {
 const drag = { x: 0, y: 0 };
 $("stage").addEventListener("pointerdown", (event) => Object.assign(drag, { x: event.clientX, y: event.clientY }));
 $("stage").addEventListener("pointerup", (event) => {
-  if (event.button !== 0 || Math.hypot(event.clientX - drag.x, event.clientY - drag.y) > 4) return;
+  if (view.choosing || event.button !== 0 || Math.hypot(event.clientX - drag.x, event.clientY - drag.y) > 4) return;
   const name = view.picked(event);
   if (name) openStation(panelStation(), name);
   else view.select("");
@@ -265,6 +294,16 @@ const actions = {
     button.setAttribute("aria-pressed", String(on));
     colourBy(on ? await fetchPack(`/shots/${shot}/fit.bin?body=${encodeURIComponent(button.dataset.body)}`) : null);
   },
+  curve: (button) => {
+    const track = JSON.parse(button.dataset.track);
+    if (curves.open && curves.track.path === track.path) curves.close(); else curves.show(track);
+    markCurve();
+  },
+  choose: (button) => {
+    const on = button.getAttribute("aria-pressed") !== "true";
+    button.setAttribute("aria-pressed", String(on));
+    if (on) { button.closest(".rule").querySelector("input").checked = true; chooser.begin(button.dataset.body); } else chooser.end();
+  },
   "go-to": (button) => { pause(); go(Number(button.dataset.frame)); view.lookAt(JSON.parse(button.dataset.at)); },
   "look-at": (button) => view.lookAt(JSON.parse(button.dataset.at)),
   peak: (row) => { $("figure").value = row.dataset.figure; pause(); go(Number(row.dataset.frame)); },
@@ -294,6 +333,7 @@ function gltf() {
   $("gltf-note").hidden = format.value !== "glb";
 }
 document.addEventListener("htmx:afterSettle", gltf);
+document.addEventListener("htmx:afterSettle", (event) => { if (event.target.id === "panel") { readCurve(); if (chooser.name) chooser.end(); } });
 document.addEventListener("htmx:afterSettle", (event) => { if (event.target.id === "panel" && view.coloured) colourBy(null); });
 gltf();
 // Overlaps are drawn while the Start station lists them.
@@ -322,8 +362,9 @@ document.addEventListener("keydown", (event) => {
     p: () => document.querySelector('[data-toggle="proxies"]').click(),
     r: () => document.querySelector('[data-toggle="render"]:not([hidden])')?.click(),
     h: () => document.querySelector('[data-toggle="human"]').click(),
+    B: () => htmx.ajax("POST", `/shots/${shot}/bake-rough`, { target: "#panel", values: { base: state.revision } }),
     b: () => htmx.ajax("POST", `/shots/${shot}/bake`, { target: "#panel" }),
-    0: actions.fit, t: actions.table, "?": actions.keys, Escape: () => view.select(""),
+    0: actions.fit, t: actions.table, "?": actions.keys, Escape: () => (curves.open ? (curves.close(), markCurve()) : chooser.name ? refreshPanel() : view.select("")),
   };
   if (/^[1-8]$/.test(event.key)) { event.preventDefault(); openStation(stations[event.key - 1]); return; }
   const run = keys[event.key] || keys[event.key.toLowerCase()];
