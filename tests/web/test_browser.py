@@ -25,6 +25,7 @@ from zembrik.core.exchange.obj import read_obj, write_obj
 from zembrik.core.mesh import shapes
 from zembrik.library import bakes
 from zembrik.library.cluster import free_port
+from zembrik.library.shots import get_shot
 
 ROOT = Path(__file__).parents[2]
 FLAGS = (
@@ -298,5 +299,76 @@ def test_trials_are_planned_run_watched_and_one_is_adopted(address, browser, dat
     browser.get(f"{address}/shots/{shot}/bake")
     bench.wait(lambda: bench.state("state.status"))
     assert bench.revision() == 2 and bench.state("state.status.bake.stale.length") == 0
+    severe = [e["message"] for e in browser.get_log("browser") if e["level"] == "SEVERE" and "422" not in e["message"]]
+    assert severe == []
+
+
+def test_keys_are_added_moved_and_deleted_in_the_curve_view(address, browser, database, shot):
+    """With the mouse and the keyboard, a wrong turn included; the body moves before any bake."""
+    bench = Bench(browser)
+    browser.get(f"{address}/shots/{shot}/motion?body=ball")
+    bench.wait(lambda: bench.state("state.status") and bench.state("state.whole"))
+    path = "/bodies/1/motion/translate"
+
+    def track():
+        with database.session() as session:
+            return get_shot(session, shot).head.document["bodies"][1].get("motion", {}).get("translate")
+
+    bench.click(f"[data-track*='{path}']")
+    curve = bench.find("#curves svg")
+    wide = curve.size["width"]
+    count = bench.state("state.status.frames[1]")
+    hands = ActionChains(browser)
+    at = lambda frame: round((frame - 0.5) * wide / count - wide / 2)  # noqa: E731
+    hands.move_to_element_with_offset(curve, at(4), 40).double_click().perform()
+    bench.wait(lambda: track() is not None)
+    assert [k[0] for k in track()["keys"]] == [1, 4]
+    bench.type("[data-set='1']", "0.5")
+    bench.wait(lambda: track()["keys"][1] == [4, [0, 0.5, 0]])
+    bench.wait(lambda: bench.state("state.revision") == bench.revision())
+    knob = bench.find("#curves .knob[data-key='1'][data-part='1']")
+    ActionChains(browser).click_and_hold(knob).move_by_offset(round(3 * wide / count), 0).release().perform()
+    bench.wait(lambda: track()["keys"][1][0] == 7)
+
+    # Its place at the keyed frame, before anything is baked.
+    bench.wait(lambda: bench.state("state.revision") == bench.revision())
+    browser.execute_script(
+        "zembrik.state.frame = 7; document.getElementById('figure').dispatchEvent(new Event('change'))"
+    )
+    bench.wait(lambda: abs(bench.state("view.bodies.get('ball').group.matrix.elements[13]") - 0.5) < 0.02)
+
+    # Two keys on one frame are refused, and what there was stays.
+    bench.type("[data-set=frame]", "1")
+    bench.wait(lambda: "two keys stand on frame 1" in bench.find("#notices").text)
+    bench.click("#notices [data-action=close-notice]")
+    bench.wait(lambda: bench.find("#curves .count").text == "2 keys")
+    Select(bench.find("[data-set=ease]")).select_by_value("hold")
+    bench.wait(lambda: [k[2:] for k in track()["keys"]] in ([["hold"], []], [[], ["hold"]]))
+    bench.wait(lambda: bench.state("state.revision") == bench.revision())
+    bench.click("#curves .knob[data-key='1'][data-part='1']")
+    ActionChains(browser).send_keys(Keys.DELETE).perform()
+    bench.wait(lambda: [k[0] for k in track()["keys"]] == [1])
+    ActionChains(browser).send_keys(Keys.ESCAPE).perform()
+    bench.wait(lambda: not bench.find("#curves").is_displayed())
+
+
+def test_points_are_chosen_in_the_viewport_and_held(address, browser, database, shot):
+    bench = Bench(browser)
+    browser.get(f"{address}/shots/{shot}/motion?body=sheet")
+    bench.wait(lambda: bench.state("state.status"))
+    bench.click("#hold summary")
+    bench.click("[data-action=choose]")
+    corner = """const b = zembrik.view.bodies.get('sheet'), p = b.mesh.geometry.attributes.position, v = zembrik.view;
+        const q = new b.mesh.position.constructor().fromBufferAttribute(p, arguments[0]).project(v.camera);
+        return [q.x * v.canvas.clientWidth / 2, -q.y * v.canvas.clientHeight / 2]"""
+    stage = bench.find("#stage")
+    for number in (0, 16, 288, 288):  # the last one twice: out again
+        x, y = browser.execute_script(corner, number)
+        ActionChains(browser).move_to_element_with_offset(stage, round(x), round(y)).click().perform()
+    bench.wait(lambda: "2 points chosen" in bench.find("#chosen-words").text)
+    bench.changed(lambda: bench.click("#hold .go"))
+    with database.session() as session:
+        assert get_shot(session, shot).head.document["bodies"][0]["pins"] == [{"points": {"numbers": [0, 16]}}]
+    bench.wait(lambda: "2 chosen points" in bench.find("#panel").text)
     severe = [e["message"] for e in browser.get_log("browser") if e["level"] == "SEVERE" and "422" not in e["message"]]
     assert severe == []

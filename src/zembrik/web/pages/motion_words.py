@@ -43,7 +43,7 @@ class Track:
     """A value over frames, as the curve view takes it.
 
     Attributes:
-        path: JSON pointer in the setup. title, unit, why: as shown.
+        path: JSON pointer in the setup. title, unit, why: as shown. whose: what it is of, as the curve view tells.
         parts: what its numbers are called; one without a name is a plain number.
         keys: [frame, value, easing?]; empty where nothing is keyed.
         ease: where a key says nothing. usual: the value without keys; what a first key is made of.
@@ -61,10 +61,11 @@ class Track:
     usual: Any
     line: list[str]
     told: str
+    whose: str
 
     def plain(self) -> Words:
         """Return what the curve view needs, as JSON."""
-        names = ("path", "title", "unit", "parts", "keys", "ease", "usual")
+        names = ("path", "title", "whose", "unit", "parts", "keys", "ease", "usual")
         return {name: getattr(self, name) for name in names}
 
 
@@ -73,8 +74,8 @@ def motion_words(setup: Setup, resolved: Resolved, number: int | None) -> Words:
     words: Words = {
         "shot_tracks": [_track(setup, "/world/gravity_strength", setup.world.gravity_strength, 1.0)],
         "forces": [
-            {"number": k, "force": force, "strength": _track(setup, f"/forces/{k}/strength", force.strength, 1.0)}
-            for k, force in enumerate(setup.forces)
+            {"number": k, "force": f, "strength": _track(setup, f"/forces/{k}/strength", f.strength, 1.0, f.kind)}
+            for k, f in enumerate(setup.forces)
         ],
         "dials": [dial(resolved, "/world/air_density")], "sides": SIDE_WORDS, "tracks": [], "pins": [],
         "motion": None, "path": None, "spins": False,
@@ -82,7 +83,7 @@ def motion_words(setup: Setup, resolved: Resolved, number: int | None) -> Words:
     if number is None:
         return words
     body, at = setup.bodies[number], f"/bodies/{number}"
-    words["others"] = [b.name for b in setup.bodies if b.name != body.name]
+    words["neighbours"] = [b.name for b in setup.bodies if b.name != body.name]
     words["leaders"] = [b.name for b in setup.bodies if b.role not in ("cloth", "soft") and b.name != body.name]
     if body.role in ("cloth", "soft"):
         words |= {"can_pin": True, "pins": [_pin(setup, f"{at}/pins/{n}", n, pin) for n, pin in enumerate(body.pins)]}
@@ -99,18 +100,18 @@ def motion_words(setup: Setup, resolved: Resolved, number: int | None) -> Words:
             held = getattr(stuff, name) if stuff else None
             usual = full[name] if not isinstance(full[name], dict) else 1.0
             keyed = held if isinstance(held, Keys) else usual
-            words["tracks"].append(_track(setup, f"{at}/material/{name}", keyed, usual))
+            words["tracks"].append(_track(setup, f"{at}/material/{name}", keyed, usual, body.name))
     if body.role in SIMULATED:
-        words["tracks"].append(_track(setup, f"{at}/gravity", body.gravity, 1.0))
+        words["tracks"].append(_track(setup, f"{at}/gravity", body.gravity, 1.0, body.name))
     return words
 
 
 def _pin(setup: Setup, at: str, number: int, pin: Pin) -> Words:
-    motion = pin.motion
+    motion, whose = pin.motion, _which(pin.points)
     tracks = [
-        _track(setup, f"{at}/motion/translate", motion and motion.translate, STILL),
-        _track(setup, f"{at}/motion/rotate", motion and motion.rotate, STILL),
-        _track(setup, f"{at}/strength", pin.strength, 1.0),
+        _track(setup, f"{at}/motion/translate", motion and motion.translate, STILL, whose),
+        _track(setup, f"{at}/motion/rotate", motion and motion.rotate, STILL, whose),
+        _track(setup, f"{at}/strength", pin.strength, 1.0, whose),
     ]
     return {"number": number, "pin": pin, "which": _which(pin.points), "tracks": tracks}
 
@@ -130,7 +131,7 @@ def _body_tracks(setup: Setup, body: Body, at: str) -> list[Track]:
         wanted += [("path/progress", motion.path.progress, 0.0), ("path/bank", motion.path.bank, 0.0)]
     if motion and motion.ripple:
         wanted.append(("ripple/strength", motion.ripple.strength, 1.0))
-    return [_track(setup, f"{at}/motion/{name}", value, usual) for name, value, usual in wanted]
+    return [_track(setup, f"{at}/motion/{name}", value, usual, body.name) for name, value, usual in wanted]
 
 
 def _which(points: Any) -> str:
@@ -148,7 +149,7 @@ def _which(points: Any) -> str:
     return words + (f", fading over {1000 * points.falloff:g} mm" if points.falloff else "")
 
 
-def _track(setup: Setup, path: str, value: Any, usual: Any) -> Track:
+def _track(setup: Setup, path: str, value: Any, usual: Any, whose: str = "") -> Track:
     """Return a track from its value: keys, a number, or None where nothing is keyed."""
     title, unit, why = next(words for end, words in TRACKS.items() if path.endswith(end))
     plain: Words = {"keys": [], "ease": "smooth"}
@@ -158,11 +159,11 @@ def _track(setup: Setup, path: str, value: Any, usual: Any) -> Track:
         usual = value
     keys, several = plain["keys"], isinstance(usual, list)
     parts = (["x", "y", "z", "w"][: len(usual)]) if several else [""]
+    told = "still" if several else f"{usual:g} {unit}"
     if keys:
         told = f"{len(keys)} key{'s' if len(keys) > 1 else ''}"
-    else:
-        told = "still" if several else f"{usual:g} {unit} throughout"
-    return Track(path, title, unit, why, parts, keys, plain["ease"], usual, lines_of(setup, keys, plain["ease"]), told)
+    lines = lines_of(setup, keys, plain["ease"])
+    return Track(path, title, unit, why, parts, keys, plain["ease"], usual, lines, told, whose)
 
 
 def lines_of(setup: Setup, keys: list[Any], ease: str) -> list[str]:

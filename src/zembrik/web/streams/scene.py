@@ -11,7 +11,7 @@ from fastapi.responses import Response
 from zembrik.core.cache.reader import Cache
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import mover_of_body, placed_mesh, render_mesh, start_mesh
-from zembrik.core.setup.document import Body, Setup, parse_setup
+from zembrik.core.setup.document import Body, Keys, Setup, parse_setup
 from zembrik.core.setup.resolve import resolve
 from zembrik.library.bakes import cache_path, findings_of, get_bake
 from zembrik.library.render_meshes import binding_of, carried_bodies
@@ -101,9 +101,23 @@ def scene_bytes(setup: Setup, places: Settings, more: dict[str, Any]) -> tuple[b
     ground = setup.world.ground
     document = {
         "bodies": bodies, "ground": ground.height if ground else None, "frames": list(setup.frames), "fps": setup.fps,
+        "schedule": schedule_of(setup),
     }  # fmt: skip
     whole = not any("pending" in entry for entry in bodies)
     return pack.bytes(document | more | {"whole": whole}), whole
+
+
+def schedule_of(setup: Setup) -> list[dict[str, Any]]:
+    """Return what eases over the shot, each with its label and its strength at every frame."""
+    from zembrik.core.motion.track import track_values  # see `app._warm_up`
+
+    frames = np.arange(setup.frames[0], setup.frames[1] + 1, dtype=np.float64)
+    keyed = [(force.kind, force.strength) for force in setup.forces] + [("gravity", setup.world.gravity_strength)]
+    return [
+        {"label": label, "values": track_values(plain["keys"], plain["ease"], frames).round(4).tolist()}
+        for label, strength in keyed
+        if isinstance(strength, Keys) and (plain := strength.model_dump(mode="json"))
+    ]
 
 
 def _render(pack: Pack, body: Body, began: np.ndarray, assets: StoredAssets) -> dict[str, Any]:

@@ -5,6 +5,7 @@ import { Ribbon } from "./ribbon.js";
 import { Frames } from "./frames.js";
 import { Curves } from "./curves.js";
 import { Chooser } from "./choose.js";
+import { Air } from "./air.js";
 
 const $ = (id) => document.getElementById(id);
 const shot = $("bench").dataset.shot;
@@ -25,6 +26,7 @@ const chooser = new Chooser(view, $("lasso"), (numbers) => {
   field.value = JSON.stringify(numbers);
   if (numbers.length) $("chosen-words").textContent = `${numbers.length} point${numbers.length > 1 ? "s" : ""} chosen, in front and behind.`;
 });
+const air = new Air(view);
 window.zembrik = { view, state, curves };  // for tests and the curious
 
 if (saved.figure) $("figure").value = saved.figure;
@@ -38,7 +40,9 @@ async function loadScene(fit) {
   const pack = await fetchPack(`/shots/${shot}/scene.bin`);
   state.revision = pack.head.revision;
   state.whole = pack.head.whole;
+  state.schedule = pack.head.schedule;
   view.setScene(pack);
+  if (air.tips) air.show(shot, state.frame);
   takeFaces();
   document.querySelector('[data-toggle="render"]').hidden = !view.carries();
   view.select(document.querySelector(".open-panel")?.dataset.body || "");
@@ -129,7 +133,7 @@ function show() {
   const figure = $("figure").value, unit = $("figure").selectedOptions[0].dataset.unit;
   const values = state.figures[figure] || [];
   ribbon.set({
-    first: from, last: to, begin: bake ? bake.first : first, done: bake ? bake.done : 0, values, frame: state.frame,
+    schedule: state.schedule, scheduled: first, first: from, last: to, begin: bake ? bake.first : first, done: bake ? bake.done : 0, values, frame: state.frame,
     stale: !!bake?.stale.length, active: bake?.state === "running",
   });
   if (curves.open) curves.draw();
@@ -158,6 +162,7 @@ function show() {
   }
   view.hideTag = state.frame !== first;
   view.moveTo(state.frame - first);
+  air.moveTo(state.frame);
 }
 
 function go(frame) { state.frame = frame; show(); remember(); }
@@ -294,6 +299,11 @@ const actions = {
     button.setAttribute("aria-pressed", String(on));
     colourBy(on ? await fetchPack(`/shots/${shot}/fit.bin?body=${encodeURIComponent(button.dataset.body)}`) : null);
   },
+  air: async (button) => {
+    const on = button.getAttribute("aria-pressed") !== "true";
+    button.setAttribute("aria-pressed", String(on));
+    if (on) await air.show(shot, state.frame); else air.hide();
+  },
   curve: (button) => {
     const track = JSON.parse(button.dataset.track);
     if (curves.open && curves.track.path === track.path) curves.close(); else curves.show(track);
@@ -361,6 +371,7 @@ document.addEventListener("keydown", (event) => {
     m: () => document.querySelector('[data-toggle="lines"]').click(),
     p: () => document.querySelector('[data-toggle="proxies"]').click(),
     r: () => document.querySelector('[data-toggle="render"]:not([hidden])')?.click(),
+    w: () => document.querySelector("[data-action=air]").click(),
     h: () => document.querySelector('[data-toggle="human"]').click(),
     B: () => htmx.ajax("POST", `/shots/${shot}/bake-rough`, { target: "#panel", values: { base: state.revision } }),
     b: () => htmx.ajax("POST", `/shots/${shot}/bake`, { target: "#panel" }),

@@ -88,7 +88,7 @@ export class Curves {
     const tick = [5, 2, 1].map((n) => n * power).find((n) => size / n >= 2.5) ?? power;
     for (let v = Math.ceil(this.low / tick) * tick; v < this.high; v += tick) {
       this.make("line", { x1: 0, x2: this.w, y1: this.y(v), y2: this.y(v), class: "grid" });
-      this.make("text", { x: 4, y: this.y(v) - 3, class: "tick" }, `${Number(v.toPrecision(6))} ${this.track.unit}`);
+      this.make("text", { x: 12, y: this.y(v) - 3, class: "tick" }, `${Number(v.toPrecision(6))} ${this.track.unit}`);
     }
     const here = this.x(this.now());
     this.make("line", { x1: here, x2: here, y1: 0, y2: this.h, class: "here" });
@@ -127,7 +127,7 @@ export class Curves {
   fill() {
     const one = this.chosen.size === 1 ? [...this.chosen][0] : null, keys = this.track.keys;
     const set = (name, text) => { this.section.querySelector(name).textContent = text; };
-    set(".title", this.track.title);
+    set(".what", `${this.track.whose ? `${this.track.whose} · ` : ""}${this.track.title}`);
     const many = this.chosen.size > 1 ? `${this.chosen.size} keys chosen` : "";
     set(".count", this.fresh ? "nothing is keyed yet: double-click, or type" : many || `${keys.length} key${keys.length > 1 ? "s" : ""}`);
     const numbers = this.section.querySelector(".numbers");

@@ -38,6 +38,34 @@ export class Ribbon {
     return context.createPattern(tile, "repeat");
   }
 
+  // What eases in and out over the shot: a line for each, from nothing at its foot to its most, with its name.
+  drawSchedule(pen, ratio, step, floor) {
+    const all = this.schedule || [], tall = Math.min(26 * ratio, floor / Math.max(all.length, 1));
+    all.forEach((one, n) => {
+      const most = Math.max(...one.values.map(Math.abs), 1e-9), foot = (n + 1) * tall;
+      pen.strokeStyle = css("--text");
+      pen.globalAlpha = 0.85;
+      pen.lineWidth = 1.4 * ratio;
+      pen.setLineDash(n ? [5 * ratio, 3 * ratio] : []);
+      pen.beginPath();
+      one.values.forEach((v, k) => pen.lineTo((k + this.scheduled - this.first + 0.5) * step, foot - (Math.abs(v) / most) * (tall - 4 * ratio)));
+      pen.stroke();
+      pen.setLineDash([]);
+      const k = one.values.findIndex((v) => Math.abs(v) > 0.6 * most);
+      const x = Math.min((k + 1.5) * step, this.canvas.width - 90 * ratio);
+      pen.font = `${11 * ratio}px "Atkinson Next", sans-serif`;
+      pen.textBaseline = "top";
+      pen.textAlign = "left";
+      const wide = pen.measureText(one.label).width;
+      pen.fillStyle = css("--night");
+      pen.globalAlpha = 0.75;
+      pen.fillRect(x - 3 * ratio, foot - tall + 2 * ratio, wide + 6 * ratio, 14 * ratio);
+      pen.globalAlpha = 1;
+      pen.fillStyle = css("--text");
+      pen.fillText(one.label, x, foot - tall + 3 * ratio);
+    });
+  }
+
   draw() {
     const ratio = Math.min(devicePixelRatio, 2);
     const { clientWidth: w, clientHeight: h } = this.canvas;
@@ -68,6 +96,7 @@ export class Ribbon {
         pen.fillRect(x, floor - 3 * ratio, width, 3 * ratio);
       }
     }
+    this.drawSchedule(pen, ratio, step, floor);
     pen.fillStyle = css("--faint");
     pen.font = `${11 * ratio}px "Atkinson Mono", monospace`;
     pen.textBaseline = "bottom";
