@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from zembrik.core.findings.enough import fast_for_thickness, squeezed, stiff_for_substeps, thick_for_spacing
 from zembrik.core.findings.finding import Finding, set_value
+from zembrik.core.findings.idle import idle_dials
 from zembrik.core.findings.prepare import prepare_findings
 from zembrik.core.findings.tune import tune_findings
 from zembrik.core.problem import Problem
@@ -29,7 +31,12 @@ def check_setup(setup: Setup, assets: Assets) -> list[Finding]:
         found = [
             *few_points(setup, assets),
             *prepare_findings(setup, resolve(setup), assets),
-            *tune_findings(setup, resolve(setup), world),
+            *tune_findings(setup, resolve(setup), world, assets),
+            *idle_dials(setup, resolve(setup)),
+            *thick_for_spacing(setup, resolve(setup), assets),
+            *fast_for_thickness(setup, resolve(setup), assets),
+            *stiff_for_substeps(setup, resolve(setup), assets),
+            *squeezed(setup, resolve(setup), world),
             *endless_fall(setup, world),
             *start_overlaps(setup, world),
             *overlapping_bodies(setup, world),

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
 
 from zembrik.core.findings.finding import Finding, set_value
-from zembrik.core.setup.document import Setup
+from zembrik.core.proxy.words import CARRIED_PROXIES
+from zembrik.core.setup.assets import Assets, file_part, in_metres
+from zembrik.core.setup.document import FileMesh, Setup
 from zembrik.core.setup.motion import most_of
 from zembrik.core.setup.resolve import Resolved
 from zembrik.core.solver.world import World
@@ -18,11 +21,11 @@ HEAVY = 20.0  # times a cloth's mass
 HEAVY_SUBSTEPS = 240  # with so many a cloth held a body of 100 times its mass
 
 
-def tune_findings(setup: Setup, resolved: Resolved, world: World) -> list[Finding]:
+def tune_findings(setup: Setup, resolved: Resolved, world: World, assets: Assets) -> list[Finding]:
     """Return what these checks find."""
     return [
-        *idle_forces(setup), *early_motion(setup), *wind_against_weight(setup, resolved),
-        *heavy_on_light(setup, resolved, world),
+        *idle_forces(setup), *early_motion(setup), *cut_motion(setup), *still_files(setup, assets),
+        *wind_against_weight(setup, resolved), *heavy_on_light(setup, resolved, world),
     ]  # fmt: skip
 
 
@@ -57,6 +60,67 @@ def early_motion(setup: Setup) -> list[Finding]:
             Finding("early_motion", "Motion", False, "A motion begins before the bake", text, body.name, None,
                     f"Use a preroll of {early}", [set_value("/preroll", early)])
         )  # fmt: skip
+    return found
+
+
+def cut_motion(setup: Setup) -> list[Finding]:
+    """Tracks that go on after the shot's last frame: its cache ends in the middle of them."""
+    last, found = setup.frames[1], []
+    late = [
+        (key[0], body.name)
+        for body in setup.bodies
+        for track in (body.motion.tracks if body.motion else [])
+        for before, key in pairwise(track.keys)
+        if key[0] > last and key[1] != before[1]
+    ]
+    if late:
+        end, name = max(late)
+        frame = int(np.ceil(end))
+        text = (
+            f"'{name}' moves until frame {end:g}, but the shot ends at {last}: {frame - last} frames of it are not in "
+            "the cache."
+        )
+        patch = [set_value("/frames", [setup.frames[0], frame])]
+        found.append(
+            Finding("cut_motion", "Bake", False, "A motion goes on after the end", text, name, None,
+                    f"Bake until frame {frame}", patch)
+        )  # fmt: skip
+    return found
+
+
+def still_files(setup: Setup, assets: Assets) -> list[Finding]:
+    """Colliders whose file has them change their form, and that do not; and files that end before the shot does."""
+    found = []
+    for k, body in enumerate(setup.bodies):
+        if body.role != "collider" or not isinstance(body.mesh, FileMesh):
+            continue
+        part = file_part(body.mesh, assets)
+        if len(part.shapes) < 2:
+            continue
+        if not body.mesh.animated:
+            way = in_metres(body.mesh, part.shapes[-1] - part.shapes[0]) * body.place.scale
+            text = (
+                f"The file of '{body.name}' has {len(part.shapes)} forms, the last up to "
+                f"{1e3 * np.linalg.norm(way, axis=1).max():.3g} mm from the first, but the collider keeps the first."
+            )
+            patch = [set_value(f"/bodies/{k}/mesh/animated", True)]
+            if body.proxy is None or body.proxy.kind not in CARRIED_PROXIES:
+                patch.append(set_value(f"/bodies/{k}/proxy", {"kind": "surface"}))
+            found.append(
+                Finding("still_file", "Motion", False, "A collider does not move as its file does", text, body.name,
+                        None, "Follow the file", patch)
+            )  # fmt: skip
+            continue
+        end = body.mesh.starts + float(part.times_s[-1]) * setup.fps
+        if end < setup.frames[1] - 1:
+            text = (
+                f"The file of '{body.name}' ends at frame {end:.0f}; from there to frame {setup.frames[1]} it stands."
+            )
+            patch = [set_value("/frames", [setup.frames[0], max(int(end), setup.frames[0])])]
+            found.append(
+                Finding("short_file", "Motion", False, "A file's motion ends before the shot", text, body.name, None,
+                        f"End the shot at frame {int(end)}", patch)
+            )  # fmt: skip
     return found
 
 

@@ -52,7 +52,7 @@ def find_overlaps(world: World) -> list[Overlap]:
             continue  # it goes its own way
         x, room = places_of(world, body)
         for c, name in enumerate(world.colliders.names):
-            depth, normal = _depths(world, c, x, room)
+            depth, normal = collider_depths(world, c, x, room)
             inside = depth > TOUCH_M
             if not inside.any():
                 continue
@@ -143,7 +143,7 @@ def places_of(world: World, body: SimBody) -> tuple[Floats, Floats]:
     return world.x[body.first : body.last], world.skin[body.first : body.last, 0]
 
 
-def _depths(world: World, c: int, x: Floats, room: Floats) -> tuple[Floats, Floats]:
+def collider_depths(world: World, c: int, x: Floats, room: Floats) -> tuple[Floats, Floats]:
     """Return how deep points are in collider c's room (m, 0 or less outside), and the way out."""
     fields, touch = world.colliders.fields, world.colliders.touch
     distance, normal = distances(fields, c, x)
@@ -163,7 +163,7 @@ def _lift(world: World, c: int, x: Floats, room: Floats, way: Floats) -> float:
     """
     lift = 0.0
     for _ in range(MOST_STEPS):
-        deepest = float(_depths(world, c, x + lift * way, room)[0].max())
+        deepest = float(collider_depths(world, c, x + lift * way, room)[0].max())
         if deepest <= TOUCH_M:
             return lift
         lift += max(deepest, STEP_M)

@@ -1,0 +1,177 @@
+"""Checks of whether thickness and substeps are enough for what the setup is to do."""
+
+from __future__ import annotations
+
+from itertools import combinations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zembrik.core.findings.finding import Finding, set_value
+from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh
+from zembrik.core.setup.document import Setup
+from zembrik.core.setup.resolve import Resolved
+from zembrik.core.solver.soft_parts import cell_size
+from zembrik.core.solver.world import World
+from zembrik.core.start.overlap import A_TOUCH_M, collider_depths, places_of
+
+MOST_SUBSTEPS = 400
+CROWDED, ROOMY = 0.9, 0.7  # of the spacing of points: two thicknesses above one crunch; what the remedy makes of them
+MOST_ROOMS = 2.0  # thicknesses of both sides that something may go in a substep
+MOST_CELLS, SOUND_CELLS = 1.0, 0.6  # of a soft body that a push may cross in a substep; what the remedy aims at
+SOFTER = 0.36  # a soft body gives way by 1 + 0.36 r² times too much, r the cells a push crosses (hanging columns)
+FACING = -0.3  # cosine of two ways out that point against each other
+PER_FRAME = 4  # times a frame that a track's speed is read
+
+Floats = NDArray[np.float64]
+
+
+def thick_for_spacing(setup: Setup, resolved: Resolved, assets: Assets) -> list[Finding]:
+    """Self-collision that keeps cloth farther apart than its points are: folds have no room and it crunches."""
+    if not resolved.quality("self_collision"):
+        return []
+    found = []
+    for k, body in enumerate(setup.bodies):
+        if body.role != "cloth":
+            continue
+        thickness = float(resolved.document["bodies"][k]["thickness"])
+        spacing = float(np.median(placed_mesh(body, assets).edge_lengths))
+        if 2.0 * thickness <= CROWDED * spacing:
+            continue
+        better = float(f"{0.5 * ROOMY * spacing:.2g}")
+        text = (
+            f"'{body.name}' is kept {2e3 * thickness:.3g} mm off itself, but its points are {1e3 * spacing:.3g} mm "
+            f"apart: a fold has no room, and the cloth stretches and crunches. {1e3 * better:.3g} mm of thickness fit."
+        )
+        patch = [set_value(f"/bodies/{k}/thickness", better)]
+        label = f"Make it {1e3 * better:.3g} mm thick"
+        title = "Too thick for its points"
+        found.append(Finding("thick_for_spacing", "Quality", False, title, text, body.name, None, label, patch))
+    return found
+
+
+def fast_for_thickness(setup: Setup, resolved: Resolved, assets: Assets) -> list[Finding]:
+    """A collider that goes farther in a substep than the room kept free: cloth sinks into it and is stretched."""
+    substeps, begin = int(resolved.quality("substeps")), setup.frames[0] - setup.preroll
+    sheets = []
+    for k, body in enumerate(setup.bodies):
+        if body.role == "cloth":
+            mesh = placed_mesh(body, assets)
+            reach = 0.5 * float(mesh.size.max())  # it hangs and swings
+            sheets.append((body.name, float(resolved.document["bodies"][k]["thickness"]), mesh.bounds, reach))
+    found = []
+    for k, body in enumerate(setup.bodies):
+        mover = mover_of_body(setup, k, assets) if body.role == "collider" and sheets else None
+        if mover is None or mover.changes_form:
+            continue
+        low, high = placed_mesh(body, assets).bounds
+        corners = np.array([[(low, high)[i >> n & 1][n] for n in range(3)] for i in range(8)])
+        frames = np.arange(begin, setup.frames[1] + 0.5 / PER_FRAME, 1.0 / PER_FRAME)
+        way = np.array([mover.points_at(corners, float(f)) for f in frames])
+        steps = np.linalg.norm(np.diff(way, axis=0), axis=2).max(axis=1) * PER_FRAME  # metres a frame
+        if not len(steps) or steps.max() == 0.0:
+            continue
+        worst = int(np.argmax(steps))
+        room = float(resolved.document["bodies"][k]["thickness"])
+        least, most = way.reshape(-1, 3).min(axis=0), way.reshape(-1, 3).max(axis=0)
+        met = [
+            (room + thickness, name) for name, thickness, (floor, top), reach in sheets
+            if (least <= top + reach).all() and (most >= floor - reach).all()
+        ]  # fmt: skip
+        if not met:
+            continue
+        rooms, name = min(met)
+        step = float(steps[worst]) / substeps
+        if step <= MOST_ROOMS * rooms:
+            continue
+        needed = int(np.ceil(float(steps[worst]) / (MOST_ROOMS * rooms))) if rooms > 0.0 else MOST_SUBSTEPS + 1
+        text = (
+            f"'{body.name}' goes up to {steps[worst] * setup.fps:.3g} m/s, at frame {frames[worst]:.0f}: "
+            f"{1e3 * step:.3g} mm in a substep. It and '{name}' are kept {1e3 * rooms:.3g} mm apart; beyond "
+            f"{MOST_ROOMS * 1e3 * rooms:.3g} mm a substep the cloth sinks in and is stretched."
+        )
+        label, patch = f"Use {needed} substeps", [set_value("/quality/substeps", needed)]
+        if needed > MOST_SUBSTEPS:
+            text += f" Even {MOST_SUBSTEPS} substeps are too few: give both more thickness, or slow it down."
+            label, patch = "", []
+        at = (float(v) for v in way[worst].mean(axis=0))
+        found.append(
+            Finding("fast_for_thickness", "Quality", False, "Too fast for its thickness", text, body.name,
+                    (next(at), next(at), next(at)), label, patch)
+        )  # fmt: skip
+    return found
+
+
+def stiff_for_substeps(setup: Setup, resolved: Resolved, assets: Assets) -> list[Finding]:
+    """A soft body so stiff and light that a push crosses more than a cell in a substep: it gives way too much.
+
+    A push goes at √(E/ρ), the speed of sound in a rod of Young's modulus E (Pa) and density ρ (kg/m³).
+    """
+    substeps, found = int(resolved.quality("substeps")), []
+    for k, body in enumerate(setup.bodies):
+        if body.role != "soft":
+            continue
+        values = resolved.document["bodies"][k]
+        stuff, cell = values["material"], values["cell"] or cell_size(placed_mesh(body, assets))
+        speed = float(np.sqrt(stuff["young"] / stuff["density"]))
+        cells = speed / (setup.fps * substeps * cell)
+        if cells <= MOST_CELLS:
+            continue
+        needed = int(np.ceil(speed / (setup.fps * SOUND_CELLS * cell)))
+        text = (
+            f"A push goes through '{body.name}' at {speed:.3g} m/s: {cells:.2g} of its cells of {1e3 * cell:.3g} mm "
+            f"in a substep. With {substeps} substeps it gives way about {1.0 + SOFTER * cells**2:.2g} times as far as "
+            f"{stuff['young']:.3g} Pa would."
+        )
+        label, patch = f"Use {needed} substeps", [set_value("/quality/substeps", needed)]
+        if needed > MOST_SUBSTEPS:
+            wide = float(f"{speed / (setup.fps * SOUND_CELLS * max(substeps, 60)):.2g}")
+            label, patch = "", []
+            text += f" {needed} substeps would be needed; cells of {1e3 * wide:.3g} mm do with {max(substeps, 60)}."
+        title = "Too stiff for its substeps"
+        found.append(Finding("stiff_for_substeps", "Quality", False, title, text, body.name, None, label, patch))
+    return found
+
+
+def squeezed(setup: Setup, resolved: Resolved, world: World) -> list[Finding]:
+    """Points between two colliders whose gap is less than what all three thicknesses take: they cannot come to rest."""
+    found, numbers = [], {body.name: k for k, body in enumerate(setup.bodies)}
+    for body in world.bodies:
+        if body.rigid is not None:
+            continue
+        x, room = places_of(world, body)
+        touched = []
+        for c, name in enumerate(world.colliders.names):
+            depth, normal = collider_depths(world, c, x, room)
+            if (depth > A_TOUCH_M).any():
+                touched.append((name, float(world.colliders.touch.room[c]), depth, normal))
+        worst: tuple[float, float, str, str, int] | None = None
+        for (one, a, deep, way), (two, b, deeper, back) in combinations(touched, 2):
+            between = (deep > A_TOUCH_M) & (deeper > A_TOUCH_M) & (np.einsum("ij,ij->i", way, back) < FACING)
+            if not between.any() or one == two:
+                continue
+            wanted = a + b + 2.0 * room
+            gap = np.where(between, wanted - deep - deeper, np.inf)
+            k = int(np.argmin(gap))
+            if worst is None or gap[k] < worst[0]:
+                worst = float(gap[k]), float(wanted[k]), one, two, k
+        if worst is None:
+            continue
+        gap_m, wanted_m, one, two, k = worst
+        text = (
+            f"'{body.name}' lies between '{one}' and '{two}', which are {1e3 * gap_m:.3g} mm apart; with the "
+            f"thicknesses of all three it takes {1e3 * wanted_m:.3g} mm."
+        )
+        label, patch = "", []
+        if gap_m > 0.0:
+            share = 0.9 * gap_m / wanted_m
+            label = f"Make all three {share:.2g} times as thick"
+            for name in (body.name, one, two):
+                if name in numbers:
+                    held = resolved.document["bodies"][numbers[name]]["thickness"]
+                    patch.append(set_value(f"/bodies/{numbers[name]}/thickness", float(f"{share * held:.3g}")))
+        at = (float(x[k, 0]), float(x[k, 1]), float(x[k, 2]))
+        found.append(
+            Finding("squeezed", "Quality", False, "No room between two colliders", text, body.name, at, label, patch)
+        )
+    return found
