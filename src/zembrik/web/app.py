@@ -19,7 +19,7 @@ from zembrik.library.database import Database
 from zembrik.library.settings import Settings
 from zembrik.web.pages import bakes, begin, bench, board, deliver, edits, errands, motion, prepare, table, trials
 from zembrik.web.render import STATIC, templates
-from zembrik.web.streams import air, fit, frames, scene, status
+from zembrik.web.streams import air, colours, fit, frames, scene, status
 
 
 def _warm_up() -> None:
@@ -54,6 +54,7 @@ def make_app(settings: Settings) -> FastAPI:
         board,
         scene,
         air,
+        colours,
         fit,
         frames,
         status,

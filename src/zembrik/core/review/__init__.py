@@ -1,0 +1,1 @@
+"""What a cache shows at a glance: figures of every point, as colours."""
