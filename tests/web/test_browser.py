@@ -23,9 +23,10 @@ from selenium.webdriver.support.ui import Select, WebDriverWait
 from zembrik.core.cache.reader import Cache
 from zembrik.core.exchange.obj import read_obj, write_obj
 from zembrik.core.mesh import shapes
+from zembrik.farm.worker import run_bake
 from zembrik.library import bakes
 from zembrik.library.cluster import free_port
-from zembrik.library.shots import get_shot
+from zembrik.library.shots import edit, get_shot
 
 ROOT = Path(__file__).parents[2]
 FLAGS = (
@@ -294,11 +295,66 @@ def test_trials_are_planned_run_watched_and_one_is_adopted(address, browser, dat
     )
     assert sum(float(v) > 0 for v in away if v) == 5
 
+    # Laid over: the others are coloured by how far they are, on one scale; the one they are held against is not.
+    bench.click("#lay-over")
+    tinted = """return [...zembrik.trials.values()].map(t => {
+        const c = t.stage.bodies.get('sheet').mesh.geometry.getAttribute('color');
+        return t.tinted ? (c && new Set(c.array).size > 3) : null})"""
+    bench.wait(lambda: sorted(map(str, browser.execute_script(tinted))) == ["None"] + ["True"] * 5)
+    bench.wait(lambda: "mm" in bench.find("#ramp .most").text)
+    bench.click("#lay-over")
+    bench.wait(lambda: not bench.find("#ramp").is_displayed())
+
     bench.click("#trial-table tbody tr.chosen .acts .link:nth-of-type(2)")
     bench.wait(lambda: "adopted" in bench.find("#trial-table tr.chosen").text)
     browser.get(f"{address}/shots/{shot}/bake")
     bench.wait(lambda: bench.state("state.status"))
     assert bench.revision() == 2 and bench.state("state.status.bake.stale.length") == 0
+    severe = [e["message"] for e in browser.get_log("browser") if e["level"] == "SEVERE" and "422" not in e["message"]]
+    assert severe == []
+
+
+def test_review_colours_loops_marks_and_compares(address, browser, database, settings, shot):
+    """Stretch as colours with their scale, a loop that is kept to, a mark that stays, two caches side by side."""
+    bench = Bench(browser)
+    numbers = []
+    for substeps in (5, 9):
+        with database.session() as session:
+            head = get_shot(session, shot).head.number
+            edit(session, shot, head, [{"op": "add", "path": "/quality/substeps", "value": substeps}], "test")
+            numbers.append(bakes.queue_bake(session, shot).id)
+        run_bake(database, numbers[-1])
+    browser.get(f"{address}/shots/{shot}/review")
+    bench.wait(lambda: bench.state("state.status") and bench.state("state.frames"))
+    browser.execute_script("localStorage.clear()")
+    bench.keys(Keys.END)
+    bench.wait(lambda: bench.state("state.drawn") == 12)
+    bench.click("[data-action=tint][data-what=stretch]")
+    colours = "view.bodies.get('sheet').mesh.geometry.getAttribute('color')"
+    bench.wait(lambda: bench.state(f"{colours} && new Set({colours.replace('view', 'zembrik.view')}.array).size > 3"))
+    assert "%" in bench.find("#ramp .most").text
+    bench.click("[data-action=tint][data-what='']")
+    bench.wait(lambda: not bench.find("#ramp").is_displayed())
+    again = "document.getElementById('figure').dispatchEvent(new Event('change'))"
+    browser.execute_script(f"zembrik.state.frame = 4; {again}")
+    bench.keys("[")
+    browser.execute_script(f"zembrik.state.frame = 7; {again}")
+    bench.keys("]", "x", "e", " ")
+    bench.wait(lambda: bench.find("#every").text == "every frame")
+    seen = set()
+    until = time.monotonic() + 3
+    while time.monotonic() < until:
+        seen.add(bench.state("state.frame"))
+    bench.keys(" ")
+    assert seen <= {4, 5, 6, 7} and len(seen) >= 3
+    with database.session() as session:
+        assert get_shot(session, shot).marks == [7]
+    bench.wait(lambda: "7" in bench.find(".marks").text)
+    bench.keys("\\")
+    bench.click("[data-action=compare]")
+    bench.wait(lambda: "/compare" in browser.current_url and bench.state("trials.size") == 2)
+    bench.click("#trial-table .acts .link")
+    bench.wait(lambda: "held against" in bench.find("#trial-table").text)
     severe = [e["message"] for e in browser.get_log("browser") if e["level"] == "SEVERE" and "422" not in e["message"]]
     assert severe == []
 

@@ -40,6 +40,7 @@ class Shot(Base):
     code: Mapped[str] = mapped_column(String(40))
     title: Mapped[str] = mapped_column(String(300))
     created: Mapped[Moment] = mapped_column(server_default=func.now())
+    marks: Mapped[list[Any] | None]  # frames, in order
     head_id: Mapped[int | None] = mapped_column(ForeignKey("revision.id", use_alter=True))
     redo: Mapped[list[Any]] = mapped_column(default=list)  # revisions undone, last one on top
     show: Mapped[Show] = relationship(back_populates="shots")

@@ -245,3 +245,10 @@ def _short(value: Any) -> str:
     if isinstance(value, dict):
         return str(value.get("name") or value.get("kind") or value.get("shape") or value.get("file") or "values")
     return str(value)[:60]
+
+
+def mark_frame(session: Session, shot_id: int, frame: int) -> list[int]:
+    """Mark a frame, or take its mark away; return all that are marked, in order."""
+    shot = get_shot(session, shot_id, lock=True)
+    shot.marks = sorted({int(f) for f in shot.marks or []} ^ {frame})
+    return list(shot.marks)

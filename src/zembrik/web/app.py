@@ -17,7 +17,20 @@ from zembrik.core.problem import Problem
 from zembrik.farm.queue import Queue
 from zembrik.library.database import Database
 from zembrik.library.settings import Settings
-from zembrik.web.pages import bakes, begin, bench, board, deliver, edits, errands, motion, prepare, table, trials
+from zembrik.web.pages import (
+    bakes,
+    begin,
+    bench,
+    board,
+    deliver,
+    edits,
+    errands,
+    motion,
+    prepare,
+    review,
+    table,
+    trials,
+)
 from zembrik.web.render import STATIC, templates
 from zembrik.web.streams import air, colours, fit, frames, scene, status
 
@@ -60,6 +73,7 @@ def make_app(settings: Settings) -> FastAPI:
         status,
         edits,
         motion,
+        review,
         errands,
         prepare,
         begin,

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from functools import lru_cache
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import numpy as np
@@ -289,7 +290,11 @@ def _review(setup: Setup, resolved: Resolved, number: int | None, places: Settin
                 worst = int(np.argmax(values))
                 row = {"name": name, "unit": unit, "text": text, "peak": float(values[worst]) * factor}
                 table.append(row | {"at": cache.first + worst, "end": float(values[-1]) * factor})
-    return {"table": table, "outcome": outcome}
+    comparable = [
+        SimpleNamespace(id=b.id, label=b.label, revision=b.revision, created=b.created, frames=done)
+        for b in words["bakes"] if (done := progress_of(places, b)[0].done)
+    ]  # fmt: skip
+    return {"table": table, "outcome": outcome, "comparable": comparable, "marks": words["shot"].marks or []}
 
 
 @lru_cache(maxsize=128)

@@ -30,16 +30,17 @@ def _apart(path: str, done: int, other: str, other_done: int, opened: Aside[tupl
     return apart(*opened.value)
 
 
-def _rows(places: Settings, sheet: TrialSheet, trials: list[Bake]) -> list[Words]:
+def rows_of(places: Settings, chosen_id: int | None, trials: list[Bake]) -> list[Words]:
+    """Return what is told of each bake, and how far it is from the chosen one."""
     opened = {b.id: progress_of(places, b) for b in trials}
-    chosen = opened.get(sheet.chosen_id or 0, (None, None))[1]
+    chosen = opened.get(chosen_id or 0, (None, None))[1]
     rows = []
     for bake in trials:
         progress, cache = opened[bake.id]
         row: Words = {"bake": bake, "progress": progress, "figures": None, "apart": None}
         if cache is not None and cache.done is not None:
             row["figures"] = _figures(str(cache.path), cache.done, Aside(cache))
-            if chosen is not None and chosen.done is not None and bake.id != sheet.chosen_id:
+            if chosen is not None and chosen.done is not None and bake.id != chosen_id:
                 pair = (str(cache.path), cache.done, str(chosen.path), chosen.done)
                 row["apart"] = _apart(*pair, Aside((cache, chosen)))
         rows.append(row)
@@ -113,7 +114,7 @@ def sheet_words(session: Session, places: Settings, sheet_id: int) -> Words:
     shot = get_shot(session, sheet.shot_id)
     trials = trials_on(session, sheet_id)
     return {
-        "sheet": sheet, "shot": shot, "head": shot.head, "rows": _rows(places, sheet, trials),
+        "sheet": sheet, "shot": shot, "head": shot.head, "rows": rows_of(places, sheet.chosen_id, trials),
         "busy": any(b.state in ACTIVE for b in trials),
         "frames": [min((b.first for b in trials), default=1), max((b.last for b in trials), default=1)],
         "fps": parse_setup(sheet.revision.document).fps,

@@ -33,14 +33,14 @@ def scene(request: Request, db: Db, places: Places, shot_id: int) -> Response:
         shot = get_shot(session, shot_id)
         setup, head = head_setup(shot), shot.head
         assert head is not None
-        findings = findings_of(session, places, head)
-    tag = f'"{head.id}"'
+        findings, marked = findings_of(session, places, head), list(shot.marks or [])
+    tag = f'"{head.id}-{len(marked)}-{sum(marked)}"'
     if request.headers.get("if-none-match") == tag:
         return Response(status_code=304)
     marks = [
         {"at": f["at"], "text": f["text"], "title": f["title"], "severe": f["severe"]} for f in findings if f["at"]
     ]
-    data, whole = scene_bytes(setup, places, {"revision": head.number, "marks": marks})
+    data, whole = scene_bytes(setup, places, {"revision": head.number, "marks": marks, "marked": marked})
     headers = {"ETag": tag, "Cache-Control": "no-cache"} if whole else {"Cache-Control": "no-store"}
     return Response(data, media_type=BINARY, headers=headers)
 

@@ -6,6 +6,8 @@ import { Frames } from "./frames.js";
 import { Curves } from "./curves.js";
 import { Chooser } from "./choose.js";
 import { Air } from "./air.js";
+import { Player } from "./player.js";
+import { Tinted } from "./ramp.js";
 
 const $ = (id) => document.getElementById(id);
 const shot = $("bench").dataset.shot;
@@ -32,7 +34,7 @@ window.zembrik = { view, state, curves };  // for tests and the curious
 if (saved.figure) $("figure").value = saved.figure;
 
 function remember() {
-  localStorage.setItem(store, JSON.stringify({ frame: state.frame, figure: $("figure").value }));
+  localStorage.setItem(store, JSON.stringify({ frame: state.frame, figure: $("figure").value, every: player.every, loop: player.loop }));
 }
 
 // ---- scene
@@ -41,6 +43,7 @@ async function loadScene(fit) {
   state.revision = pack.head.revision;
   state.whole = pack.head.whole;
   state.schedule = pack.head.schedule;
+  state.marks = pack.head.marked;
   view.setScene(pack);
   if (air.tips) air.show(shot, state.frame);
   takeFaces();
@@ -56,6 +59,7 @@ function takeFaces() {
 }
 
 async function openFrames(bakeId) {
+  if (tinted) tint(null);
   state.frames = await new Frames(bakeId, show, view.shown.render && view.carries()).open();
   takeFaces();
 }
@@ -133,7 +137,7 @@ function show() {
   const figure = $("figure").value, unit = $("figure").selectedOptions[0].dataset.unit;
   const values = state.figures[figure] || [];
   ribbon.set({
-    schedule: state.schedule, scheduled: first, first: from, last: to, begin: bake ? bake.first : first, done: bake ? bake.done : 0, values, frame: state.frame,
+    schedule: state.schedule, marks: state.marks, scheduled: first, first: from, last: to, begin: bake ? bake.first : first, done: bake ? bake.done : 0, values, frame: state.frame,
     stale: !!bake?.stale.length, active: bake?.state === "running",
   });
   if (curves.open) curves.draw();
@@ -163,43 +167,77 @@ function show() {
   view.hideTag = state.frame !== first;
   view.moveTo(state.frame - first);
   air.moveTo(state.frame);
+  if (tinted) { if (state.drawn) tinted.show(state.frame); else { tinted.end(); tinted.over = false; tinted.shown = null; } }
 }
 
 function go(frame) { state.frame = frame; show(); remember(); }
 
-// ---- playing at the shot's frame rate
-let began = 0, beganAt = 0;
-function play() {
-  const done = doneFrame();
-  if (done === null) return;
-  if (state.frame >= done) state.frame = state.status.bake.first;
-  state.playing = true;
-  began = performance.now();
-  beganAt = state.frame;
-  mark();
-  requestAnimationFrame(tick);
-}
+// ---- playing
+const player = new Player({
+  fps: () => state.fps, range: () => [state.status.bake.first, doneFrame()], ready: (frame) => state.frames.has(frame),
+  want: (frame) => state.frames.want(frame, doneFrame()), show: (frame) => { state.frame = frame; state.played = (state.played || 0) + 1; show(); },
+  more: () => state.status.bake.state === "running", changed: (on) => { state.playing = on; mark(); if (!on) remember(); },
+});
+player.every = Boolean(saved.every);
+player.loop = saved.loop ?? null;
 
-function tick(now) {
-  if (!state.playing) return;
-  const done = doneFrame();
-  const due = beganAt + Math.floor(((now - began) / 1000) * state.fps);
-  if (due > done && state.status.bake.state !== "running") { go(done); pause(); return; }
-  let next = Math.min(due, done);
-  while (next > state.frame && !state.frames.has(next)) next--;  // what is not here yet is waited for
-  state.frames.want(state.frame, done);
-  if (next !== state.frame) { state.frame = next; show(); }
-  if (due - next > state.fps / 4) { began = now; beganAt = next; }
-  state.played = (state.played || 0) + 1;
-  requestAnimationFrame(tick);
-}
-
-function pause() { state.playing = false; mark(); remember(); }
+function play() { if (doneFrame() !== null && state.frames) player.play(state.frame); }
+function pause() { player.pause(); mark(); remember(); }
 
 function mark() {
   const path = document.querySelector(".play path");
   path.setAttribute("d", state.playing ? "M4 2.5h3v11H4zM9 2.5h3v11H9z" : "M4 2.5v11l9-5.5z");
   document.querySelector(".play").setAttribute("aria-label", state.playing ? "Pause" : "Play");
+  $("every").textContent = player.every ? "every frame" : "true speed";
+  ribbon.set({ loop: player.loop });
+}
+
+// The loop begins or ends at this frame; both at one frame, or the third bracket, end it.
+function setLoop(which) {
+  const [first, last] = state.status.frames, loop = player.loop ?? [first, last];
+  player.loop = which === null ? null : which === 0 ? [state.frame, Math.max(state.frame, loop[1])] : [Math.min(loop[0], state.frame), state.frame];
+  if (player.loop && player.loop[0] >= player.loop[1]) player.loop = which === 0 ? [state.frame, last] : [first, state.frame];
+  if (player.loop && player.loop[0] >= player.loop[1]) player.loop = null;
+  mark(); remember();
+}
+
+// ---- colours of every point, with their scale
+let tinted = null;
+function tint(what) {
+  tinted?.end();
+  tinted = what && state.frames ? new Tinted(view, state.frames.id, what) : null;
+  $("ramp").hidden = !tinted;
+  if (tinted) tinted.came = (head) => {
+    const round = (v) => Number(v.toPrecision(3));
+    $("ramp").querySelector("span").textContent = head.what;
+    $("ramp").querySelector(".most").textContent = `${round(head.top)} ${head.unit}`;
+  };
+  state.tint = what;
+  document.querySelectorAll("[data-action=tint]").forEach((b) => b.setAttribute("aria-checked", String((b.dataset.what || null) === (what || null))));
+  show();
+}
+
+async function marksOf(frame) {
+  const answer = await fetch(`/shots/${shot}/marks`, { method: "POST", body: new URLSearchParams({ frame }) });
+  if (answer.ok) { state.marks = await answer.json(); ribbon.set({ marks: state.marks }); if (panelStation() === "review") refreshPanel(); }
+}
+
+// The picture as it is, at the canvas's own size, on the night behind it.
+function picture() {
+  view.renderer.render(view.scene, view.camera);
+  const from = view.canvas, sheet = document.createElement("canvas");
+  sheet.width = from.width; sheet.height = from.height;
+  const pen = sheet.getContext("2d");
+  pen.fillStyle = getComputedStyle(document.documentElement).getPropertyValue("--stage-mid");
+  pen.fillRect(0, 0, sheet.width, sheet.height);
+  pen.drawImage(from, 0, 0);
+  sheet.toBlob((blob) => {
+    const link = document.createElement("a");
+    link.href = URL.createObjectURL(blob);
+    link.download = `${$("bench").dataset.code}-${String(state.frame).padStart(4, "0")}.png`;
+    link.click();
+    setTimeout(() => URL.revokeObjectURL(link.href), 10000);
+  }, "image/png");
 }
 
 // ---- the curve view shows what the panel has; a track that is gone closes it
@@ -299,6 +337,15 @@ const actions = {
     button.setAttribute("aria-pressed", String(on));
     colourBy(on ? await fetchPack(`/shots/${shot}/fit.bin?body=${encodeURIComponent(button.dataset.body)}`) : null);
   },
+  tint: (button) => tint(button.dataset.what || null),
+  every: () => { player.every = !player.every; mark(); remember(); },
+  picture,
+  "mark-frame": () => marksOf(state.frame),
+  "go-frame": (button) => { pause(); go(Number(button.dataset.frame)); },
+  compare: () => {
+    const ids = [...document.querySelectorAll("[name=compare]:checked")].map((b) => b.value);
+    if (ids.length) location.href = `/shots/${shot}/compare?${ids.map((id) => `bake=${id}`).join("&")}`;
+  },
   air: async (button) => {
     const on = button.getAttribute("aria-pressed") !== "true";
     button.setAttribute("aria-pressed", String(on));
@@ -329,7 +376,9 @@ document.addEventListener("click", (event) => {
     return;
   }
   const button = event.target.closest("[data-action]");
-  if (button && actions[button.dataset.action]) actions[button.dataset.action](button);
+  if (!button || !actions[button.dataset.action]) return;
+  actions[button.dataset.action](button);
+  if (event.detail) button.blur();  // after a click of the mouse, space plays again
 });
 
 $("figure").addEventListener("change", () => { show(); remember(); $("figure").blur(); });
@@ -343,7 +392,10 @@ function gltf() {
   $("gltf-note").hidden = format.value !== "glb";
 }
 document.addEventListener("htmx:afterSettle", gltf);
-document.addEventListener("htmx:afterSettle", (event) => { if (event.target.id === "panel") { readCurve(); if (chooser.name) chooser.end(); } });
+document.addEventListener("htmx:afterSettle", (event) => { if (event.target.id === "panel") {
+  if (panelStation() !== "review" && tinted) tint(null);
+  else if (tinted) document.querySelectorAll("[data-action=tint]").forEach((b) => b.setAttribute("aria-checked", String((b.dataset.what || null) === state.tint)));
+  readCurve(); if (chooser.name) chooser.end(); } });
 document.addEventListener("htmx:afterSettle", (event) => { if (event.target.id === "panel" && view.coloured) colourBy(null); });
 gltf();
 // Overlaps are drawn while the Start station lists them.
@@ -371,6 +423,7 @@ document.addEventListener("keydown", (event) => {
     m: () => document.querySelector('[data-toggle="lines"]').click(),
     p: () => document.querySelector('[data-toggle="proxies"]').click(),
     r: () => document.querySelector('[data-toggle="render"]:not([hidden])')?.click(),
+    "[": () => setLoop(0), "]": () => setLoop(1), "\\": () => setLoop(null), e: actions.every, s: actions.picture, x: () => marksOf(state.frame),
     w: () => document.querySelector("[data-action=air]").click(),
     h: () => document.querySelector('[data-toggle="human"]').click(),
     B: () => htmx.ajax("POST", `/shots/${shot}/bake-rough`, { target: "#panel", values: { base: state.revision } }),
@@ -403,6 +456,7 @@ port.addEventListener("drop", async (event) => {
 });
 
 await loadScene(true);
+mark();
 drawProxies();
 await poll();
 

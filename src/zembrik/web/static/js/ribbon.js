@@ -107,6 +107,21 @@ export class Ribbon {
       pen.textAlign = f === this.first ? "left" : "center";
       pen.fillText(String(f), f === this.first ? 0 : (f - this.first + 0.5) * step, h * ratio);
     }
+    for (const f of this.marks || []) {  // marked frames: a pennant above their column
+      if (f < this.first || f > this.last) continue;
+      const x = (f - this.first + 0.5) * step;
+      pen.fillStyle = css("--lamp");
+      pen.fillRect(x - ratio / 2, 0, ratio, floor);
+      pen.beginPath();
+      pen.moveTo(x, 0); pen.lineTo(x + 8 * ratio, 4 * ratio); pen.lineTo(x, 8 * ratio);
+      pen.fill();
+    }
+    if (this.loop) {
+      const [from, to] = this.loop.map((f) => (f - this.first) * step), wide = 3 * ratio;
+      pen.fillStyle = css("--rain");
+      pen.fillRect(from, floor + 1.5 * ratio, to + step - from, 2 * ratio);
+      for (const edge of [from, to + step - wide]) pen.fillRect(edge, floor - 8 * ratio, wide, 10 * ratio);
+    }
     const x = (this.frame - this.first + 0.5) * step;
     pen.fillStyle = css("--text");
     pen.fillRect(x - ratio, 0, 2 * ratio, floor + 2 * ratio);

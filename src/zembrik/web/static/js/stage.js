@@ -243,7 +243,7 @@ export class Stage {
     for (const [name, body] of this.bodies) {
       const chosen = name === this.selected;
       body.mesh.material.emissive.set(chosen ? css("--text") : 0x000000);
-      body.mesh.material.emissiveIntensity = chosen ? 0.16 : 0;
+      body.mesh.material.emissiveIntensity = chosen && !body.plain ? 0.16 : 0;  // what is coloured keeps its colours
       if (body.render) {
         body.render.visible = this.shown.render;
         body.mesh.visible = !this.shown.render && this.coloured?.body !== body;

@@ -4,7 +4,8 @@ import { OrbitControls } from "/static/vendor/three/OrbitControls.js";
 import { fetchPack } from "./pack.js";
 import { Frames } from "./frames.js";
 import { Ribbon } from "./ribbon.js";
-import { Stage } from "./stage.js";
+import { Stage, css } from "./stage.js";
+import { Tinted } from "./ramp.js";
 
 const $ = (id) => document.getElementById(id);
 const sheet = $("sheet"), first = Number(sheet.dataset.first), last = Number(sheet.dataset.last), fps = Number(sheet.dataset.fps);
@@ -104,6 +105,7 @@ function show() {
       words.textContent = trial.done ? `baked to ${end}` : "not baked yet";
     }
     trial.stage.moveTo(state.frame - first);
+    if (trial.tinted) showOver(trial);
   }
   const trial = trials.get(state.picked), figure = $("figure").value, unit = $("figure").selectedOptions[0].dataset.unit;
   const values = trial?.figures[figure] || [];
@@ -114,6 +116,57 @@ function show() {
   $("peak").textContent = here === undefined ? "" : `${Number(here.toPrecision(3))} ${unit} here`;
   $("of-trial").textContent = trial ? document.querySelector(`.cell[data-trial="${state.picked}"] figcaption`)?.textContent ?? "" : "";
   draw();
+}
+
+// ---- laid over: the one that is held against as lines in every other cell, whose colours tell the way between
+let over = false;
+const chosen = () => Number(document.getElementById("trial-table").dataset.chosen);
+function layOver(on) {
+  const base = trials.get(chosen());
+  over = on && Boolean(base?.frames);
+  state.top = 0;
+  for (const trial of trials.values()) {
+    trial.tinted?.end();
+    trial.ghost?.removeFromParent();
+    trial.tinted = trial.ghost = null;
+    if (!over || trial === base || !trial.frames) continue;
+    trial.tinted = new Tinted(trial.stage, trial.id, "apart", base.id);
+    trial.tinted.scale = (top) => {  // one scale for all: when one needs more, the others are drawn anew
+      if (top > state.top) { state.top = top; for (const t of trials.values()) if (t !== trial && t.tinted?.head) t.tinted.again(); }
+      return state.top;
+    };
+    trial.tinted.came = (head) => { $("ramp").querySelector(".most").textContent = `${Number(state.top.toPrecision(3))} ${head.unit}`; draw(); };
+    trial.ghost = new THREE.Group();
+    trial.stage.scene.add(trial.ghost);
+  }
+  $("ramp").hidden = !over;
+  $("lay-over").setAttribute("aria-pressed", String(over));
+  $("lay-over").disabled = !base?.frames;
+  show();
+}
+
+function showOver(trial) {
+  const base = trials.get(chosen()), end = trial.begin + trial.done - 1, both = base && state.frame <= Math.min(end, base.begin + base.done - 1);
+  trial.ghost.visible = Boolean(both);
+  if (!both) return;
+  trial.tinted.show(state.frame);
+  base.frames.want(state.frame, base.begin + base.done - 1);
+  const bodies = base.frames.at(state.frame);
+  if (!bodies) return;
+  base.frames.bodies.forEach((b, n) => {
+    let lines = trial.ghost.children[n];
+    if (!lines) {
+      const shape = new THREE.BufferGeometry(), ends = [];
+      for (let f = 0; f < b.faces.length; f += 3) for (let k = 0; k < 3; k++) { const p = b.faces[f + k], q = b.faces[f + (k + 1) % 3]; if (p < q) ends.push(p, q); }
+      shape.setAttribute("position", new THREE.BufferAttribute(new Float32Array(3 * b.count), 3));
+      shape.setIndex(ends);
+      lines = new THREE.LineSegments(shape, new THREE.LineBasicMaterial({ color: css("--rain"), transparent: true, opacity: 0.35 }));
+      lines.frustumCulled = false;
+      trial.ghost.add(lines);
+    }
+    lines.geometry.attributes.position.array.set(bodies[n][1]);
+    lines.geometry.attributes.position.needsUpdate = true;
+  });
 }
 
 function go(frame) { state.frame = Math.max(first, Math.min(last, frame)); show(); }
@@ -197,7 +250,7 @@ document.addEventListener("htmx:afterSwap", async (event) => {
   pick(left.has(state.picked) ? state.picked : [...left][0] ?? 0);
   await Promise.all([...trials.values()].filter((t) => left.has(t.id)).map(follow));
   arrange();
-  show();
+  layOver(over);
 });
 
 document.addEventListener("keydown", (event) => {
@@ -207,11 +260,12 @@ document.addEventListener("keydown", (event) => {
   const keys = {
     " ": () => (state.playing ? pause() : play()), ",": () => { pause(); go(state.frame - 1); }, ".": () => { pause(); go(state.frame + 1); },
     ArrowLeft: () => { pause(); go(state.frame - 1); }, ArrowRight: () => { pause(); go(state.frame + 1); },
-    Home: () => { pause(); go(first); }, End: () => { pause(); go(last); }, 0: fit,
+    Home: () => { pause(); go(first); }, End: () => { pause(); go(last); }, 0: fit, o: () => layOver(!over),
   };
   const run = keys[event.key];
   if (run && !(event.key === " " && event.target.matches?.("button,a"))) { event.preventDefault(); run(); }
 });
+$("lay-over").addEventListener("click", () => layOver(!over));
 $("play").addEventListener("click", () => (state.playing ? pause() : play()));
 $("figure").addEventListener("change", () => { show(); $("figure").blur(); });
 document.addEventListener("theme-changed", () => { for (const t of trials.values()) t.stage.restyle(); show(); });
@@ -224,3 +278,4 @@ fit();
 const ends = [...trials.values()].map((t) => t.begin + t.done - 1);
 if (ends.length) state.frame = Math.max(first, Math.min(...ends, last));
 pick(Number(cells()[0]?.dataset.trial ?? 0));
+layOver(false);
