@@ -183,7 +183,7 @@ def verify(cache: Path) -> None:
 @click.option("--frames", help="FIRST-LAST; all committed frames otherwise.")
 @click.option("--body", "bodies", multiple=True, help="Only this body; may be given more than once.")
 def export(cache: Path, out: Path, unit: str, up: str, frames: str | None, bodies: tuple[str, ...]) -> None:
-    """Deliver a cache as OUT.glb, OUT.usdc, OUT.usda or OUT.obj.zip, with a manifest beside it."""
+    """Deliver a cache as OUT with one of the endings glb, usdc, usda, obj.zip, ply.zip, csv, json; with a manifest."""
     from zembrik.core.cache.reader import Cache
     from zembrik.core.exchange.delivery import FORMATS, Order, deliver
 

@@ -1,19 +1,28 @@
 """Deliveries, each read back by a reader that is not ours."""
 
+import csv
 import hashlib
+import io
 import json
 import struct
 import subprocess
 import zipfile
 from pathlib import Path
 
+import jsonschema
 import numpy as np
 import pytest
+import trimesh
+from scipy.spatial.transform import Rotation
 
+from zembrik.core.bake import bake
 from zembrik.core.cache.reader import Cache
+from zembrik.core.exchange import tracks
 from zembrik.core.exchange.delivery import Order, deliver, manifest_path
 from zembrik.core.exchange.obj import read_obj
 from zembrik.core.problem import Problem
+from zembrik.core.setup.assets import NoAssets
+from zembrik.core.setup.document import parse_setup
 from zembrik.core.units import METRES_PER_UNIT, from_si, to_si
 
 TOOLS = Path(__file__).parents[1] / "tools"
@@ -145,3 +154,63 @@ def test_units_and_axes_go_there_and_back():
             assert to_si(from_si(points, unit, up), unit, up) == pytest.approx(points, rel=1e-15)
     up = to_si(np.array([[0.0, 0.0, 100.0]]), "cm", "z")
     assert up == pytest.approx(np.array([[0.0, 1.0, 0.0]]))
+
+
+SPINNING = {
+    "name": "drum", "role": "rigid", "mesh": {"shape": "cylinder", "radius": 0.2, "height": 0.3},
+    "place": {"translate": [0.3, 1.0, 0.2], "rotate": [15, 0, 25]}, "proxy": {"kind": "hull"},
+    "motion": {"spin": {"axis": [0, 1, 0], "angle": {"keys": [[1, 0], [49, 1350]], "ease": "smooth"}},
+               "translate": {"keys": [[1, [0, 0, 0]], [49, [1, 0, 0]]]}},
+}  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def drum(tmp_path_factory):
+    """A drum that a motion turns by 1350 degrees, eased, as a cache."""
+    folder = tmp_path_factory.mktemp("drum")
+    setup = parse_setup(
+        {"frames": [1, 49], "world": {"ground": None}, "bodies": [SPINNING], "quality": {"substeps": 4}}
+    )
+    return bake(setup, NoAssets(), folder / "drum.zarr")
+
+
+@pytest.mark.parametrize("unit, up_axis", [("m", "y"), ("cm", "z"), ("in", "z")])
+def test_tracks_arrive_at_1350_degrees_and_put_every_point_where_it_is(drum, out, unit, up_axis):
+    """Angles do not flip and go all the way round; quaternions and shifts, read back by scipy, are the cache."""
+    deliver(drum, out / "drum.csv", Order("csv", unit=unit, up_axis=up_axis))
+    with (out / "drum.csv").open(newline="") as file:
+        rows = list(csv.DictReader(file))
+    assert len(rows) == 49 and rows[-1]["seconds"] == "2.000000"
+    angles = np.array([[float(r[f"r{a}_deg"]) for a in "xyz"] for r in rows])
+    turned = angles[:, 1 if up_axis == "y" else 2]
+    assert turned[-1] == pytest.approx(1350.0, abs=1e-3) and (np.diff(turned) >= -1e-6).all()
+    start = from_si(drum.points(0, 1), unit, up_axis)
+    for row in rows[::8]:
+        turn = Rotation.from_quat([float(row[f"q{a}"]) for a in "xyzw"])
+        there = turn.apply(start) + [float(row[a]) for a in "xyz"]
+        back = to_si(there, unit, up_axis)
+        assert np.abs(back - drum.points(0, int(row["frame"]))).max() < EXACT_M
+        by_angles = Rotation.from_euler("xyz", [float(row[f"r{a}_deg"]) for a in "xyz"], degrees=True)
+        assert (turn * by_angles.inv()).magnitude() < np.radians(0.01)
+
+
+def test_tracks_as_json_fit_their_schema_and_tell_the_misfit_of_what_deforms(baked, drum, out):
+    deliver(baked, out / "tracks.json", Order("json", (2, 11)))
+    document = json.loads((out / "tracks.json").read_text())
+    published = json.loads((Path(__file__).parents[2] / "docs" / "tracks.schema.json").read_text())
+    assert published == tracks.schema()
+    jsonschema.validate(document, published)
+    (sheet,) = document["bodies"]
+    assert document["frames"] == [2, 11] and len(sheet["turn"]) == 10 and sheet["misfit"][-1] > 0.01
+    deliver(drum, out / "drum.json", Order("json"))
+    assert max(json.loads((out / "drum.json").read_text())["bodies"][0]["misfit"]) < 1e-6
+
+
+def test_ply_sequence_is_read_by_trimesh(baked, out):
+    path = out / "sheet.ply.zip"
+    deliver(baked, path, Order("ply.zip", (1, 4), unit="cm", up_axis="z"))
+    with zipfile.ZipFile(path) as archive:
+        assert archive.namelist() == [f"sheet/sheet.{n:04d}.ply" for n in range(1, 5)]
+        mesh = trimesh.load(io.BytesIO(archive.read("sheet/sheet.0004.ply")), file_type="ply", process=False)
+    assert np.abs(to_si(mesh.vertices, "cm", "z") - baked.points(0, 4)).max() < EXACT_M
+    assert (mesh.faces == baked.faces(0)).all()

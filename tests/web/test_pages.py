@@ -11,7 +11,9 @@ from fastapi.testclient import TestClient
 
 from zembrik.core.cache.reader import Cache
 from zembrik.core.mesh import shapes
+from zembrik.core.motion.rigid import Mover
 from zembrik.core.setup.assets import file_hash
+from zembrik.core.setup.document import parse_setup
 from zembrik.farm.errands import run_errand
 from zembrik.farm.worker import run_bake
 from zembrik.library import bakes
@@ -759,3 +761,34 @@ def test_a_proof_and_a_leverage_are_run_and_told_on_their_sheets(client, databas
         refused = client.post(f"/shots/{shot}/leverage", data=fields | wrong, headers=HX)
         assert refused.status_code == 422, wrong
     assert client.post(f"/shots/{shot}/proof", data={"last": "5", "bound": "0"}, headers=HX).status_code == 422
+
+
+def test_simulated_bodies_become_keys_in_one_step_and_back(client, database, settings, shot):
+    """A ball that was simulated goes by few keys, within the bound that is told; undo brings the simulation back."""
+    post(client, shot, "choose", path="/bodies/1/role", value='"rigid"', station="intake", body="ball")
+    post(client, shot, "choose", base=2, path="/bodies/1/place/translate", value="[0, 3, 0]")
+    with database.session() as session:
+        number = bakes.queue_bake(session, shot).id
+    run_bake(database, number)
+    page = client.get(f"/shots/{shot}/deliver", headers=HX).text
+    assert "Work out the keys" in page and "<option>ball</option>" in page
+    told = errand(client, database, shot, kind="keys", bake=number, bound_mm="0.5", bound_deg="0.1", station="deliver")
+    assert (
+        "ball&#39;: 12 frames become 2 keys" in told and "0.5 mm" not in told.split("become")[0] and "<polyline" in told
+    )
+    assert "off, between frames too" in told
+    assert apply_errand(client, shot, told, 3, station="deliver").status_code == 200
+    ball = head(database, shot).document["bodies"][1]
+    assert ball["role"] == "collider" and ball["motion"]["translate"]["keys"][0][:2] == [1, [0.0, 0.0, 0.0]]
+    with database.session() as session:
+        cache = Cache(bakes.cache_path(settings, bakes.get_bake(session, number)))
+    motion = parse_setup(head(database, shot).document).bodies[1].motion.model_dump(mode="json")
+    place = Mover(motion, [0, 3, 0]).at(10)
+    k = cache.body_number("ball")
+    start, now = cache.points(k, 1), cache.points(k, 10)
+    assert np.abs(start @ place[0].T + place[1] - now).max() < 0.002
+    client.post(f"/shots/{shot}/undo", data={"station": "deliver"}, headers=HX)
+    assert head(database, shot).document["bodies"][1]["role"] == "rigid"
+    bad = {"kind": "keys", "bake": number, "bound_mm": "x", "station": "deliver"}
+    refused = client.post(f"/shots/{shot}/errands", data=bad, headers=HX)
+    assert refused.status_code == 422 and "is not a number" in refused.text

@@ -195,6 +195,21 @@ def _read(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
         return {"reference": take_in_held(session, database.settings, order["sha256"], order["name"])}
 
 
+def _keys(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
+    """Turn simulated bodies of a bake into keyed ones."""
+    from zembrik.core.cache.reader import Cache
+    from zembrik.library.bakes import cache_path, get_bake
+    from zembrik.library.keying import key_bodies
+
+    setup = _setup_of(database, order)
+    with database.session() as session:
+        cache = Cache(cache_path(database.settings, get_bake(session, order["bake"])))
+    found = key_bodies(
+        setup.document(), cache, order["bodies"], order["bound_m"], order["bound_deg"], order["angles"], tell
+    )
+    return {"title": "Keys instead of simulation", "patch": found.patch, "words": found.words, "plot": found.plot}
+
+
 def _over_frames(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
     """Hold a proxy that follows a changing mesh against it at every frame."""
     from zembrik.core.proxy.over_frames import fit_over_frames
@@ -218,4 +233,5 @@ def _number_of(setup: Setup, order: Order) -> int:
 RUNS: dict[str, Run] = {
     "fits": _fits, "fit all": _fit_all, "over frames": _over_frames, "way": _way, "probe": _probe,
     "audit": _audit, "mend": _mend, "spacing": _spacing, "read": _read,
+    "keys": _keys,
 }  # fmt: skip

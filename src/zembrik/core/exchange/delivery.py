@@ -24,6 +24,9 @@ FORMATS: dict[str, str] = {
     "usdc": "OpenUSD, binary",
     "usda": "OpenUSD, text",
     "obj.zip": "one OBJ a body and frame, in a zip",
+    "ply.zip": "one binary PLY a body and frame, in a zip",
+    "csv": "tracks: place and turn of every body, a row a frame",
+    "json": "tracks, with a schema",
 }
 SCHEMA = "zembrik.delivery/1"
 Tell = Callable[[int, int], bool]
@@ -132,10 +135,11 @@ def deliver(cache: Cache, out: Path, order: Order, tell: Tell = lambda done, tot
     Raises:
         Problem: for a wrong order, a damaged frame, a place that cannot be written, or a stop.
     """
-    from zembrik.core.exchange import gltf, obj_sequence, usd
+    from zembrik.core.exchange import gltf, obj_sequence, ply_sequence, tracks, usd
 
     content = prepare(cache, order)
-    writers = {"glb": gltf.write, "usdc": usd.write, "usda": usd.write, "obj.zip": obj_sequence.write}
+    writers = {"glb": gltf.write, "usdc": usd.write, "usda": usd.write, "obj.zip": obj_sequence.write,
+               "ply.zip": ply_sequence.write, "csv": tracks.write_csv, "json": tracks.write_json}  # fmt: skip
     part = out.with_name(f".{out.stem}.{os.getpid()}.part.{order.format}")
     try:
         part.touch()

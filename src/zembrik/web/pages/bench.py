@@ -307,7 +307,9 @@ def _deliver(setup: Setup, resolved: Resolved, number: int | None, places: Setti
     shown = words["shown"]
     cache = progress_of(places, shown)[1] if shown is not None else None
     held = None if cache is None or cache.done is None else cache
-    return {"formats": FORMATS, "units": UNIT_NAMES, "cache": held}
+    simulated = {b.name for b in setup.bodies if b.role in SIMULATED}
+    keyable = [name for name in held.names if name in simulated] if held else []
+    return {"formats": FORMATS, "units": UNIT_NAMES, "cache": held, "keyable": keyable}
 
 
 def setup_of(document: dict[str, Any]) -> Setup:

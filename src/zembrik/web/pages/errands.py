@@ -26,12 +26,16 @@ Whole = Annotated[int, Form()]
 @router.post("/shots/{shot_id}/errands")
 def send(
     request: Request, db: Db, shot_id: int, kind: Text, body: Text = "", way: Text = "", frames: Whole = 12,
-    spacing: Text = "", flaw: Text = "", even: Whole = 0, station: Text = "start",
+    spacing: Text = "", flaw: Text = "", even: Whole = 0, bake: Whole = 0, bound_mm: Text = "1",
+    bound_deg: Text = "0.5", turns: Text = "quaternions",
+    only: Annotated[list[str], Form()] = [], station: Text = "start",  # noqa: B006
 ) -> Response:  # fmt: skip
     """Have a worker do something long; the answer is what to watch it by."""
     with db.session() as session:
         shot = get_shot(session, shot_id)
-        order = _order(shot, kind, body, way=way, frames=frames, spacing=spacing, flaw=flaw, even=even)
+        asked: dict[str, Any] = {"way": way, "frames": frames, "spacing": spacing, "flaw": flaw, "even": even}
+        asked |= {"bake": bake, "bound_mm": bound_mm, "bound_deg": bound_deg, "turns": turns, "only": only}
+        order = _order(shot, kind, body, **asked)
         errand, new = ask(session, shot_id, kind, order)
         number = errand.id
     if new:
@@ -49,6 +53,12 @@ def _order(shot: Shot, kind: str, body: str, **asked: Any) -> dict[str, Any]:
         return of_setup | {"body": body, "spacing_m": spacing_m, "even": bool(asked["even"])}
     if kind == "mend":
         return of_setup | {"body": body, "flaw": asked["flaw"]}
+    if kind == "keys":
+        bounds = {name: from_shown(name, asked[name]) for name in ("bound_mm", "bound_deg")}
+        return of_setup | {
+            "bake": asked["bake"], "bodies": asked["only"], "bound_m": bounds["bound_mm"] / 1e3,
+            "bound_deg": bounds["bound_deg"], "angles": asked["turns"] == "angles",
+        }  # fmt: skip
     if kind == "way":
         return of_setup | {"way": asked["way"], "frames": asked["frames"]}
     if kind == "over frames":
@@ -101,9 +111,28 @@ def _shown(request: Request, session: Session, number: int, shot_id: int, statio
     errand: Errand = get_errand(session, number)
     head = get_shot(session, shot_id).head
     words: Words = {"errand": errand, "head": head, "station": station, "body_name": body, "shot_id": shot_id}
+    if errand.kind == "keys" and errand.result:
+        words |= _key_plot(errand.result["plot"])
     if errand.kind == "over frames" and errand.result:
         words |= _plot(errand.result)
     return templates.TemplateResponse(request, "errand.html", words)
+
+
+def _key_plot(plot: Words) -> Words:
+    """Return a body's original and reduced way as SVG lines, 300 by 84, x, y and z each, with the keys on them."""
+    frames, low = plot["frames"], min(min(p) for p in plot["places"])
+    size = max(max(max(p) for p in plot["places"]) - low, 1e-9)
+    x = [300 * (f - frames[0]) / max(frames[-1] - frames[0], 1e-9) for f in frames]
+    lines = {
+        name: [" ".join(f"{a:.1f},{80 - 76 * (p[k] - low) / size:.1f}" for a, p in zip(x, plot[name], strict=True))
+               for k in range(3)]
+        for name in ("places", "reduced")
+    }  # fmt: skip
+    dots = []
+    for key in plot["keys"]:
+        n = min(range(len(frames)), key=lambda m: abs(frames[m] - key))
+        dots += [(x[n], 80 - 76 * (plot["reduced"][n][k] - low) / size) for k in range(3)]
+    return {"key_lines": lines, "key_dots": dots}
 
 
 def _plot(result: Words) -> Words:

@@ -1,0 +1,147 @@
+"""Few keys within a bound that holds at every moment; other frame rates; rigid motion of what deforms."""
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy.spatial.transform import Rotation, RotationSpline
+
+from zembrik.core.bake import bake
+from zembrik.core.keys.from_cache import keyed, poses_of, rigid_fit
+from zembrik.core.keys.reduce import reduced_places, reduced_turns, worst_places, worst_turns
+from zembrik.core.keys.smooth import angle_between, resampled, turns_at, values_at
+from zembrik.core.motion.rigid import Mover
+from zembrik.core.setup.assets import NoAssets, placed_mesh
+from zembrik.core.setup.document import parse_setup
+
+FRAMES = 240
+
+
+def tumble(seed):
+    """Return places (240, 3) and turns (240, 4) of a body that falls, bounces and tumbles on, at 24 frames a second."""
+    rng = np.random.default_rng(seed)
+    t = np.arange(FRAMES) / 24.0
+    hits = np.sort(rng.uniform(0.5, 9.5, rng.integers(2, 7)))
+    places, turns = np.zeros((FRAMES, 3)), np.zeros((FRAMES, 4))
+    place, speed = rng.uniform(-1, 1, 3) + np.array([0, 3, 0]), rng.normal(0, 1.5, 3)
+    turn, spin, begin = Rotation.random(random_state=seed), rng.normal(0, 3.0, 3), 0.0
+    for end in [*hits, 99.0]:
+        inside = (t >= begin) & (t < end)
+        dt = (t[inside] - begin)[:, None]
+        places[inside] = place + speed * dt + 0.5 * np.array([0, -9.81, 0]) * dt**2
+        turns[inside] = (Rotation.from_rotvec(spin * dt) * turn).as_quat()
+        span = end - begin
+        place = place + speed * span + 0.5 * np.array([0, -9.81, 0]) * span**2
+        speed = (speed + np.array([0, -9.81, 0]) * span) * [0.7, -0.4, 0.7]
+        turn, spin, begin = Rotation.from_rotvec(spin * span) * turn, rng.normal(0, 3.0, 3) * 0.7, end
+    return places, turns
+
+
+def read(motion, frames):
+    """Return what the setup's own tracks make of a motion: origins (m, 3) and turns (m, 3, 3)."""
+    mover = Mover(motion, [0.0, 0.0, 0.0])
+    found = [mover.at(float(f)) for f in frames]
+    return np.array([s for _, s in found]), np.array([m for m, _ in found])
+
+
+def motion_of(places, turns, numbers, leave, arrive, picked):
+    """Return reduced keys as a setup has them."""
+    keys = []
+    for n, k in enumerate(numbers):
+        slopes = [{"leave": list(leave[n]), "arrive": list(arrive[n])}] if n < len(leave) else []
+        keys.append([k, list(places[k]), *slopes])
+    turned = [[k, list(turns[k])] for k in picked]
+    return {"translate": {"keys": keys, "ease": "straight"}, "turn": {"keys": turned, "ease": "straight"}}
+
+
+def test_the_bound_holds_between_frames_for_200_tumbling_bodies():
+    """1 mm and 0.5°, at 10 moments a frame, read back through the setup's tracks; a fifth of the keys or fewer."""
+    shares, worst_m, worst_deg = [], 0.0, 0.0
+    for seed in range(200):
+        places, turns = tumble(seed)
+        numbers, leave, arrive = reduced_places(places, 0.001)
+        picked = reduced_turns(turns, np.radians(0.5))
+        assert worst_places(places, numbers) <= 0.001 and np.degrees(worst_turns(turns, picked)) <= 0.5
+        shares.append(max(len(numbers), len(picked)) / FRAMES)
+        motion = motion_of(places, turns, numbers, leave, arrive, picked)
+        at = np.arange(0, FRAMES - 1 + 1e-9, 0.1) if seed < 20 else np.arange(0, FRAMES - 1 + 1e-9, 0.7)
+        origins, matrices = read(motion, at)
+        worst_m = max(worst_m, float(np.linalg.norm(origins - values_at(places, at), axis=1).max()))
+        off = angle_between(Rotation.from_matrix(matrices).as_quat(), turns_at(turns, at))
+        worst_deg = max(worst_deg, float(np.degrees(off.max())))
+    assert worst_m <= 0.001 + 1e-9 and worst_deg <= 0.5 + 1e-6
+    assert np.mean(shares) < 0.2 and np.max(shares) <= 0.2
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.integers(0, 2**31), st.floats(1e-4, 0.3), st.floats(0.05, 20.0))
+def test_the_bounds_hold_for_anything(seed, bound_m, bound_deg):
+    """Noise, jumps and stillness: the bound that is told is kept, and is one for what is between frames too."""
+    rng = np.random.default_rng(seed)
+    count = int(rng.integers(2, 40))
+    places = np.cumsum(rng.normal(0, rng.choice([0.0, 0.01, 0.5]), (count, 3)), axis=0)
+    steps = Rotation.from_rotvec(rng.normal(0, rng.choice([0.0, 0.02, 0.8]), (count, 3)))
+    turn, turns = Rotation.identity(), []
+    for step in steps:
+        turn = step * turn
+        turns.append(turn.as_quat() * rng.choice([-1.0, 1.0]))  # signs as they come
+    turns = np.array(turns)
+    numbers, leave, arrive = reduced_places(places, bound_m)
+    picked = reduced_turns(turns, np.radians(bound_deg))
+    assert numbers[0] == picked[0] == 0 and numbers[-1] == picked[-1] == count - 1
+    at = np.linspace(0, count - 1, 20 * count)
+    origins, matrices = read(motion_of(places, turns, numbers, leave, arrive, picked), at)
+    off = np.linalg.norm(origins - values_at(places, at), axis=1).max()
+    assert off <= worst_places(places, numbers) + 1e-9 and worst_places(places, numbers) <= max(bound_m, 1e-12)
+    angle = np.degrees(angle_between(Rotation.from_matrix(matrices).as_quat(), turns_at(turns, at)).max())
+    assert (
+        angle <= np.degrees(worst_turns(turns, picked)) + 1e-4 and np.degrees(worst_turns(turns, picked)) <= bound_deg
+    )
+
+
+def test_24_to_30_to_24_frames_a_second():
+    """A smooth motion of 10 s is back within 0.1 mm and 0.02°, but for a last frame that 30 a second do not reach."""
+    t = np.arange(FRAMES) / 24.0
+    places = np.stack([0.5 * np.sin(1.7 * t), 0.3 * np.cos(2.3 * t), 0.2 * t], axis=1)
+    spline = RotationSpline([0, 3, 6, 10], Rotation.from_rotvec([[0, 0, 0], [0.5, 1, 0], [1, 1, 1], [0, 2, 1]]))
+    turns = spline(t).as_quat()
+    there = resampled(places, turns, 24.0, 30.0)
+    assert len(there[0]) == 299
+    back = resampled(*there, 30.0, 24.0)
+    both = len(back[0])
+    assert both >= FRAMES - 1
+    assert np.linalg.norm(back[0] - places[:both], axis=1).max() < 1e-4
+    assert np.degrees(angle_between(back[1], turns[:both]).max()) < 0.02
+
+
+def test_the_rigid_motion_of_what_deforms_and_its_misfit():
+    rng = np.random.default_rng(3)
+    start = rng.normal(size=(50, 3))
+    turn = Rotation.random(random_state=4)
+    shift, found, miss = rigid_fit(start, turn.apply(start) + np.array([1, 2, 3]))
+    assert shift == pytest.approx([1, 2, 3]) and miss < 1e-12
+    assert angle_between(found[None], turn.as_quat()[None])[0] < 1e-12
+    bent = turn.apply(start) + 0.01 * rng.normal(size=start.shape)
+    assert 0.005 < rigid_fit(start, bent)[2] < 0.1
+
+
+def test_a_simulated_body_goes_by_keys_as_it_was_baked(tmp_path):
+    """A box thrown and turned, simulated, then keyed within 0.5 mm and 0.2°: as a collider it is where it was."""
+    box = {"name": "box", "role": "rigid", "mesh": {"shape": "box", "size": [0.3, 0.2, 0.1]}, "proxy": {"kind": "box"},
+           "place": {"translate": [0.4, 0.9, -0.2], "rotate": [20, 30, 40]}}  # fmt: skip
+    document = {"frames": [1, 48], "bodies": [box], "quality": {"substeps": 10}}
+    cache = bake(parse_setup(document), NoAssets(), tmp_path / "box.zarr")
+    poses = poses_of(cache, 0)
+    found = keyed(poses, box["place"]["translate"], 0.0005, 0.2)
+    assert found.frames == 48 and found.keys_of_place < 24 and found.off_m <= 0.0005 and found.off_deg <= 0.2
+    moved = {**box, "role": "collider", "motion": found.motion}
+    body = parse_setup({"bodies": [moved]}).bodies[0]
+    mover = Mover(body.motion.model_dump(mode="json"), box["place"]["translate"])
+    points = placed_mesh(body, NoAssets()).points
+    reach = np.linalg.norm(points - np.array(box["place"]["translate"]), axis=1).max()
+    for frame in range(1, 49):
+        off = np.linalg.norm(mover.points_at(points, frame) - cache.points(0, frame), axis=1).max()
+        assert off <= 0.0005 + np.radians(0.2) * reach + 1e-6
+    by_angles = keyed(poses, box["place"]["translate"], 0.0005, 0.2, angles=True)
+    angles = np.array([key[1] for key in by_angles.motion["rotate"]["keys"]])
+    assert np.abs(np.diff(angles, axis=0)).max() < 60.0  # no flips
