@@ -133,8 +133,8 @@ def workers(folder: Path) -> None:
             process.wait()
         seconds[count, threads] = time.perf_counter() - begin
     one, alone, two = seconds.values()
-    print(f"12 trials of the awning, 48 frames: {one:.1f} s on a worker that has both cores, {alone:.1f} s on one that "
-          f"has one, {two:.1f} s on two that have one each: {two / alone:.2f} of one, {two / one:.2f} of both")  # fmt: skip
+    print(f"12 trials of the awning, 48 frames: {one:.1f} s on a worker that has both cores, {alone:.1f} s on one that")
+    print(f"has one, {two:.1f} s on two that have one each: {two / alone:.2f} of one, {two / one:.2f} of both")
 
 
 def some(folder: Path, count: int, threads: int, mine: int) -> None:

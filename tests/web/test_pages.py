@@ -8,6 +8,7 @@ import threading
 import numpy as np
 import pytest
 from fastapi.testclient import TestClient
+from sqlalchemy import text
 
 from zembrik.core.cache.reader import Cache
 from zembrik.core.mesh import shapes
@@ -792,3 +793,58 @@ def test_simulated_bodies_become_keys_in_one_step_and_back(client, database, set
     bad = {"kind": "keys", "bake": number, "bound_mm": "x", "station": "deliver"}
     refused = client.post(f"/shots/{shot}/errands", data=bad, headers=HX)
     assert refused.status_code == 422 and "is not a number" in refused.text
+
+
+def test_the_caches_page_finds_approves_and_puts_into_the_trash(client, database, baked_shot):
+    shot, number = baked_shot
+    with database.session() as session:
+        show = get_shot(session, shot).show.title
+    page = client.get("/caches")
+    assert page.status_code == 200 and "<rect" in page.text and page.text.count("<html") == 1
+    mine = client.get("/caches", params={"q": show}, headers=HX).text
+    assert f'value="{number}"' in mine and "1 cache," in mine and "<html" not in mine
+    assert client.get("/caches", params={"state": "odd"}).status_code == 404
+
+    def do(what, **fields):
+        return client.post(f"/caches/{what}", data={"bake": [number], "q": show} | fields, headers=HX)
+
+    assert "✓ approved" in do("approve").text
+    refused = do("trash").text
+    assert "The cache is approved" in refused or "the cache is approved" in refused
+    assert client.post(f"/bakes/{number}/discard", headers=HX).status_code == 422
+    assert "✓ approved" not in do("disapprove").text
+    told = do("verify").text
+    assert "1 caches are being looked over" in told or "being looked over" in told
+    assert (
+        "1 cache," not in do("trash").text
+        and "1 cache," in client.get("/caches", params={"q": show, "state": "trash"}, headers=HX).text
+    )
+    assert "No cache fits" in do("take-back", state="trash").text
+    assert do("burn").status_code == 404
+
+
+def test_the_queue_page_tells_what_waits_and_lets_one_be_next(client, database, shot):
+    with database.session() as session:
+        number = bakes.queue_bake(session, shot).id
+    client.app.state.queue.add("zembrik.bake", number)
+    page = client.get("/queue").text
+    assert "Sheet on a ball" in page and "no worker is running" in page and page.count("<html") == 1
+    part = client.post("/queue/first", data={"number": number}, headers=HX)
+    assert part.status_code == 200 and "waits" in part.text
+    with database.session() as session:
+        query = (
+            "SELECT priority FROM procrastinate_jobs WHERE (args->>'number')::int = :n AND task_name = 'zembrik.bake'"
+        )
+        assert session.execute(text(query), {"n": number}).scalar() >= 1
+    assert client.post("/queue/stop", data={"number": number}, headers=HX).status_code == 200
+    with database.session() as session:
+        bake = bakes.get_bake(session, number)
+        assert bake.state == "stopped"
+        bake.state, bake.error = "failed", "it blew up"
+    assert "it blew up" in client.get("/queue", headers=HX).text
+    assert client.post("/queue/again", data={"number": number}, headers=HX).status_code == 200
+    with database.session() as session:
+        assert bakes.get_bake(session, number).state == "queued"
+    run_bake(database, number)
+    assert client.post("/queue/again", data={"number": number}, headers=HX).status_code == 422
+    assert client.post("/queue/first", data={"number": number}, headers=HX).status_code == 422

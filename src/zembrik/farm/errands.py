@@ -210,6 +210,17 @@ def _keys(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
     return {"title": "Keys instead of simulation", "patch": found.patch, "words": found.words, "plot": found.plot}
 
 
+def _verify(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
+    """Look a cache over, every frame of it."""
+    from zembrik.library.caches import verify
+
+    step(tell, 0, 0)
+    with database.session() as session:
+        found = verify(session, database.settings, order["bake"])
+    words = "; ".join(found[:5]) or "Every frame is as it was written."
+    return {"title": "Looked over", "patch": [], "words": words, "damage": found[:50]}
+
+
 def _over_frames(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
     """Hold a proxy that follows a changing mesh against it at every frame."""
     from zembrik.core.proxy.over_frames import fit_over_frames
@@ -233,5 +244,5 @@ def _number_of(setup: Setup, order: Order) -> int:
 RUNS: dict[str, Run] = {
     "fits": _fits, "fit all": _fit_all, "over frames": _over_frames, "way": _way, "probe": _probe,
     "audit": _audit, "mend": _mend, "spacing": _spacing, "read": _read,
-    "keys": _keys,
+    "keys": _keys, "verify": _verify,
 }  # fmt: skip

@@ -23,6 +23,7 @@ from zembrik.library.shots import differences, get_shot
 from zembrik.library.store import StoredAssets
 
 ACTIVE = ("queued", "running")
+GONE = ("discarded", "trashed")
 OF_SHOT = or_(Bake.sheet_id.is_(None), Bake.adopted)  # trials are looked at on their sheet
 USUAL_FRAMES = Setup.model_fields["frames"].default
 
@@ -53,6 +54,8 @@ def queue_bake(session: Session, shot_id: int) -> Bake:
                 bake.adopted = True
                 return bake
             raise Problem("this setup is baked already, and its cache is true.", "bake", "Change a value first.")
+        if bake.cache is not None and bake.cache.approved is not None:
+            continue  # it stays as it is; the longer one is a bake of its own
         bake.state, bake.stop_asked, bake.error, bake.ended = "queued", False, "", None
         bake.last = max(last, bake.last)
         if bake.sheet_id is None:
@@ -82,7 +85,7 @@ def get_bake(session: Session, bake_id: int, lock: bool = False) -> Bake:
     """Return a bake; raises Problem when there is none or it was discarded."""
     query = select(Bake).where(Bake.id == bake_id)
     bake = session.scalar(query.with_for_update() if lock else query)
-    if bake is None or bake.state == "discarded":
+    if bake is None or bake.state in GONE:
         raise Problem(f"there is no bake number {bake_id}.", "bake", "It may have been discarded.")
     return bake
 
@@ -104,6 +107,7 @@ def discard(session: Session, settings: Settings, bake_id: int) -> Bake:
     bake = get_bake(session, bake_id, lock=True)
     if bake.state in ACTIVE:
         raise Problem("the bake is still going on.", "bake", "Stop it first.")
+    check_free(bake)
     if session.scalar(select(Delivery.id).where(Delivery.bake_id == bake.id, Delivery.state.in_(ACTIVE))):
         raise Problem("a delivery is being made from this cache.", "bake", "Wait for it.")
     bake.state = "discarded"
@@ -115,9 +119,15 @@ def discard(session: Session, settings: Settings, bake_id: int) -> Bake:
     return bake
 
 
+def check_free(bake: Bake) -> None:
+    """Raise a Problem when a bake's cache is approved."""
+    if bake.cache is not None and bake.cache.approved is not None:
+        raise Problem("the cache is approved, so nothing may change it.", "bake", "Take the approval back on Caches.")
+
+
 def bakes_of(session: Session, shot_id: int) -> list[Bake]:
     """Return a shot's bakes, the newest first, without the discarded ones and the trials that were not adopted."""
-    query = select(Bake).where(Bake.shot_id == shot_id, Bake.state != "discarded", OF_SHOT).order_by(Bake.id.desc())
+    query = select(Bake).where(Bake.shot_id == shot_id, Bake.state.not_in(GONE), OF_SHOT).order_by(Bake.id.desc())
     return list(session.scalars(query.options(joinedload(Bake.cache), joinedload(Bake.revision))))
 
 
@@ -130,7 +140,7 @@ def _shown(what: Select[*tuple[Any, ...]]) -> Select[*tuple[Any, ...]]:
     same = Bake.setup_hash == Revision.setup_hash
     order = (and_(same, Bake.state.in_(ACTIVE)).desc(), same.desc(), CacheRecord.done.is_not(None).desc())
     joined = what.join(Shot, Shot.id == Bake.shot_id).join(Revision, Revision.id == Shot.head_id).outerjoin(Bake.cache)
-    ordered = joined.where(Bake.state != "discarded", OF_SHOT).order_by(Bake.shot_id, *order, Bake.id.desc())
+    ordered = joined.where(Bake.state.not_in(GONE), OF_SHOT).order_by(Bake.shot_id, *order, Bake.id.desc())
     return ordered.ext(distinct_on(Bake.shot_id))
 
 

@@ -137,6 +137,11 @@ class CacheRecord(Base):
     done: Mapped[int | None]
     size_bytes: Mapped[int] = mapped_column(BigInteger, default=0)
     bake: Mapped[Bake] = relationship(back_populates="cache")
+    approved: Mapped[Moment | None]
+    trashed: Mapped[Moment | None]
+    was: Mapped[str | None] = mapped_column(String(20))  # the bake's state before the trash
+    verified: Mapped[Moment | None]
+    damage: Mapped[list[Any] | None]  # what was found wrong with it, in sentences
 
 
 class Delivery(Base):

@@ -13,7 +13,7 @@ from zembrik.core.problem import Problem
 from zembrik.core.setup.document import parse_setup
 from zembrik.core.setup.materials import SIMULATED
 from zembrik.core.trials.plan import MOST_TRIALS, Trial
-from zembrik.library.bakes import ACTIVE, new_bake
+from zembrik.library.bakes import ACTIVE, GONE, new_bake
 from zembrik.library.models import Bake, Revision, TrialSheet
 from zembrik.library.settings import Settings
 from zembrik.library.shots import Patch, apply_patch, edit, get_shot, hash_of_stored
@@ -70,7 +70,7 @@ def get_sheet(session: Session, number: int, lock: bool = False) -> TrialSheet:
 
 def trials_on(session: Session, sheet_id: int) -> list[Bake]:
     """Return a sheet's trials in the order they were planned, without those thrown away."""
-    query = select(Bake).where(Bake.sheet_id == sheet_id, Bake.state != "discarded").order_by(Bake.id)
+    query = select(Bake).where(Bake.sheet_id == sheet_id, Bake.state.not_in(GONE)).order_by(Bake.id)
     return list(session.scalars(query.options(joinedload(Bake.cache), joinedload(Bake.revision))))
 
 
@@ -82,7 +82,7 @@ def sheets_of(session: Session, shot_id: int) -> list[TrialSheet]:
 def trial_of(session: Session, sheet_id: int, bake_id: int) -> Bake:
     """Return a trial of a sheet; raises Problem when it is none."""
     bake = session.get(Bake, bake_id)
-    if bake is None or bake.sheet_id != sheet_id or bake.state == "discarded":
+    if bake is None or bake.sheet_id != sheet_id or bake.state in GONE:
         raise Problem(f"there is no trial number {bake_id} on this sheet.", "trials", "Load the page again.")
     return bake
 
@@ -122,7 +122,7 @@ def throw_away(session: Session, settings: Settings, sheet_id: int) -> int:
     shot_id, folders = sheet.shot_id, []
     for bake in session.scalars(select(Bake).where(Bake.sheet_id == sheet_id)):
         bake.sheet_id = None
-        if bake.adopted or bake.state == "discarded":
+        if bake.adopted or bake.state in GONE or (bake.cache and bake.cache.approved):
             continue
         bake.state = "discarded"
         if bake.cache:

@@ -22,6 +22,7 @@ from zembrik.core.cache.layout import (
     group_json,
     write_whole,
 )
+from zembrik.core.cache.lock import check_unlocked
 from zembrik.core.problem import Problem
 from zembrik.core.solver.world import SimBody
 
@@ -84,6 +85,7 @@ class CacheWriter:
     @classmethod
     def reopen(cls, path: Path, last: int) -> CacheWriter:
         """Open a cache to continue it, up to a last frame that may be later than before."""
+        check_unlocked(path)
         attributes = json.loads((path / "zarr.json").read_bytes())["attributes"]
         first, before = attributes["frames"]
         attributes["frames"] = attributes["setup"]["frames"] = [first, max(last, before)]

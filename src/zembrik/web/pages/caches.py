@@ -1,0 +1,108 @@
+"""The cache library's page: find, look over, approve, put into the trash."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Form, Request
+from fastapi.responses import Response
+from sqlalchemy.orm import Session
+
+from zembrik.core.problem import Problem
+from zembrik.farm.queue import ERRAND
+from zembrik.library.caches import (
+    SORTS,
+    STATES,
+    approve,
+    disapprove,
+    empty_trash,
+    find_caches,
+    space_of,
+    take_back,
+    trash,
+    treemap,
+)
+from zembrik.library.errands import ask
+from zembrik.library.models import Bake
+from zembrik.library.settings import Settings
+from zembrik.web.render import Db, Places, Words, templates
+
+router = APIRouter()
+Text = Annotated[str, Form()]
+WIDE, HIGH = 1000.0, 120.0  # of the treemap
+MOST_BOXES = 60
+FILTERS = {"": "all", "true": "true", "stale": "stale", "partial": "not all frames", "trial": "trials",
+           "approved": "approved", "unused": "may go", "damaged": "damaged", "trash": "trash"}  # fmt: skip
+
+
+@router.get("/caches")
+def library(request: Request, db: Db, q: str = "", state: str = "", sort: str = "newest") -> Response:
+    """Show the caches of all shows, filtered and sorted; for htmx the list alone."""
+    with db.session() as session:
+        return _shown(request, session, q, state, sort)
+
+
+@router.post("/caches/{what}")
+def change(
+    request: Request, db: Db, places: Places, what: str, q: Text = "", state: Text = "", sort: Text = "newest",
+    bake: Annotated[list[int], Form()] = [],  # noqa: B006
+) -> Response:  # fmt: skip
+    """Do one thing to all caches that are ticked; what cannot be done to one is told and left."""
+    told: list[str] = []
+    new: list[int] = []
+    if what not in ("approve", "disapprove", "trash", "take-back", "verify", "empty"):
+        raise Problem(f"there is nothing to do called '{what[:30]}'.", "caches", "Load the page again.")
+    if what == "empty":
+        with db.session() as session:
+            told.append(f"{empty_trash(session, places)} caches are gone for good.")
+    for number in bake:
+        try:
+            with db.session() as session:
+                new += _one(session, places, what, number)
+        except Problem as problem:
+            told.append(f"Cache {number}: {problem.what} {problem.remedy}".strip())
+    for number in new:
+        request.app.state.queue.add(ERRAND, number)
+    if what == "verify" and new:
+        told.append(f"{len(new)} caches are being looked over, every frame of them.")
+    with db.session() as session:
+        return _shown(request, session, q, state, sort, told)
+
+
+def _one(session: Session, places: Settings, what: str, number: int) -> list[int]:
+    """Do it to one cache; return the errands that have to be queued."""
+    if what == "approve":
+        approve(session, places, number)
+    elif what == "disapprove":
+        disapprove(session, places, number)
+    elif what == "trash":
+        trash(session, number)
+    elif what == "take-back":
+        take_back(session, number)
+    elif what == "verify":
+        bake = session.get(Bake, number)
+        if bake is None:
+            raise Problem("there is no such cache.", "caches", "Load the page again.")
+        errand, is_new = ask(session, bake.shot_id, "verify", {"bake": number}, again=True)
+        return [errand.id] if is_new else []
+    return []
+
+
+def _shown(
+    request: Request, session: Session, q: str, state: str, sort: str, told: list[str] | None = None
+) -> Response:
+    if state not in FILTERS or sort not in SORTS:
+        raise Problem("there is no such filter or order.", "caches", "Load the page again.")
+    rows, count, size = find_caches(session, q, state, sort)
+    words: Words = {"rows": rows, "count": count, "bytes": size, "q": q, "state": state, "sort": sort,
+                    "filters": FILTERS, "sorts": SORTS, "states": STATES, "told": told or []}  # fmt: skip
+    if request.headers.get("hx-request"):
+        return templates.TemplateResponse(request, "cache_list.html", words)
+    space = space_of(session)
+    shown, rest = space[:MOST_BOXES], space[MOST_BOXES:]
+    if rest:
+        shown.append(("all others", f"{len(rest)} shots", 0, sum(r[3] for r in rest)))
+        shown.sort(key=lambda s: -s[3])
+    boxes = treemap([float(s[3]) for s in shown], WIDE, HIGH)
+    words |= {"boxes": [(box, shown[box.which]) for box in boxes], "all_bytes": sum(s[3] for s in space)}
+    return templates.TemplateResponse(request, "caches.html", words)
