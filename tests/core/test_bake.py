@@ -1,6 +1,9 @@
 """Bake and cache: readable by plain Zarr, whole frames only, same bytes however it came about."""
 
+import multiprocessing
 import shutil
+import time
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -49,6 +52,54 @@ def test_stopped_and_continued_and_lengthened_gives_the_same_bytes(baked, sheet,
     whole = bake(parse_setup(sheet), assets, path, resume=True)
     assert whole.done == 12
     assert files(path) == files(baked.path)
+
+
+def test_killed_twenty_times_at_random_a_bake_ends_in_the_same_bytes(baked, sheet, tmp_path):
+    """Killed (kill -9) at 20 random moments; after each, what can be read is whole and right."""
+    sheet["frames"] = [1, 160]
+    setup, assets = parse_setup(sheet), FolderAssets(tmp_path)
+    whole, path = bake(setup, assets, tmp_path / "whole.zarr"), tmp_path / "killed.zarr"
+    context = multiprocessing.get_context("forkserver")
+    context.set_forkserver_preload(["zembrik.core.bake"])
+    rng, kills, held = np.random.default_rng(7), 0, 0
+    while kills < 20:
+        process = context.Process(target=_bake_slowly, args=(sheet, str(tmp_path), str(path)))
+        process.start()
+        until = time.monotonic() + 60
+        while process.is_alive() and time.monotonic() < until and (not path.exists() or _done(path) <= held):
+            time.sleep(0.01)  # it is at work again
+        time.sleep(float(rng.uniform(0.0, 0.06)))
+        assert process.is_alive(), "the bake ended before it was killed twenty times"
+        process.kill()
+        process.join()
+        kills += 1
+        held = _done(path)
+        cache = Cache(path)
+        assert cache.damage() == []
+        for frame in (1, max(1, held // 2), max(1, held)):
+            assert cache.points(0, frame).tobytes() == whole.points(0, frame).tobytes()
+    done = bake(setup, assets, path, resume=True)
+    assert done.done == 160
+    for frame in range(1, 161):
+        assert done.points(0, frame).tobytes() == whole.points(0, frame).tobytes()
+
+
+def _bake_slowly(sheet, folder, path):
+    """Bake with a rest after each frame, so that there is time to be killed in."""
+    bake(
+        parse_setup(sheet),
+        FolderAssets(Path(folder)),
+        Path(path),
+        resume=True,
+        tell=lambda p: time.sleep(0.015) or True,
+    )
+
+
+def _done(path):
+    try:
+        return Cache(path).done or 0
+    except (Problem, OSError, ValueError, KeyError):
+        return 0
 
 
 def test_a_bake_killed_between_frame_and_commit_goes_on(baked, sheet, tmp_path, monkeypatch):

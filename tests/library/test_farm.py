@@ -8,14 +8,17 @@ from pathlib import Path
 
 import pytest
 
+from zembrik.core.bake import bake
 from zembrik.core.cache.reader import Cache
 from zembrik.core.exchange.delivery import Order
 from zembrik.core.problem import Problem
+from zembrik.core.setup.document import parse_setup
 from zembrik.farm.queue import BAKE, DELIVER, Queue
 from zembrik.farm.worker import run_bake, run_delivery
 from zembrik.library import bakes
 from zembrik.library.deliveries import get_delivery, order_delivery
 from zembrik.library.shots import edit, get_shot, undo
+from zembrik.library.store import StoredAssets
 
 ROOT = Path(__file__).parents[2]
 
@@ -99,6 +102,42 @@ def test_delivery_is_recorded_with_its_manifest(database, shot, settings):
         row = get_delivery(session, delivery)
         assert row.state == "done" and row.manifest["frames"] == [2, 5]
         assert (settings.deliveries / row.file).name == "t-010-sheet-on-a-ball-r1.usdc"
+
+
+def test_a_bake_goes_on_with_another_worker_when_its_own_is_killed(database, shot, settings, tmp_path):
+    """Killed in the middle (kill -9): another worker ends the bake, in the bytes of one undisturbed."""
+    change(database, shot, "/frames", [1, 320])
+    environment = {
+        **os.environ,
+        "ZEMBRIK_HOME": str(settings.home),
+        "ZEMBRIK_DATABASE": settings.database_url,
+        "ZEMBRIK_DEAD_AFTER": "2",
+        "PYTHONPATH": str(ROOT / "src"),
+    }
+    begin = lambda: subprocess.Popen([sys.executable, "-m", "zembrik.cli", "worker"], env=environment)  # noqa: E731
+    first, second, queue = begin(), None, Queue(settings)
+    try:
+        number = start(database, shot)
+        queue.add(BAKE, number)
+        wait_until(lambda: state(database, number)[1].done > 15)
+        first.kill()
+        first.wait()
+        held = state(database, number)[1].done
+        assert state(database, number)[0] == "running" and 15 < held < 320  # nobody could say that it is over
+        second = begin()
+        wait_until(lambda: state(database, number)[0] == "done", 120)
+    finally:
+        for worker in (first, second):
+            if worker is not None:
+                worker.kill()
+        queue.close()
+    with database.session() as session:
+        row = bakes.get_bake(session, number)
+        cache, document = Cache(bakes.cache_path(settings, row)), row.document
+    assert cache.done == 320 and cache.damage() == []
+    whole = bake(parse_setup(document), StoredAssets(settings), tmp_path / "whole.zarr")
+    for frame in (held, held + 1, held + 2, 320):
+        assert cache.points(0, frame).tobytes() == whole.points(0, frame).tobytes()
 
 
 def test_a_worker_process_bakes_stops_and_delivers(database, shot, settings):

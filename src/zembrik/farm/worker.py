@@ -11,9 +11,10 @@ import signal
 import threading
 import time
 import traceback
+from collections.abc import Iterator
 
 import procrastinate
-from sqlalchemy import select
+from sqlalchemy import select, text
 
 from zembrik.core.bake import Progress, bake
 from zembrik.core.cache.reader import Cache
@@ -31,12 +32,37 @@ from zembrik.library.settings import Settings
 from zembrik.library.store import StoredAssets
 
 LEAVING = threading.Event()  # set when this worker is told to stop
+# A worker says that it is there three times in this time; one that did not is taken for dead, and its work is done by
+# another.
+DEAD_AFTER_S = float(os.environ.get("ZEMBRIK_DEAD_AFTER", "30"))
 LOOK_EVERY_S = 0.25  # how often a running bake asks the database whether it is to stop
+BAKE_LOCK = 0x5A65  # tells our advisory locks in the database from anybody else's
 log = logging.getLogger("zembrik.worker")
+
+
+@contextlib.contextmanager
+def alone_on(database: Database, number: int) -> Iterator[bool]:
+    """Give whether nobody else bakes this number, and see to it that nobody does meanwhile.
+
+    The database holds the lock for as long as this process's connection lives: a worker that dies lets go of it.
+    """
+    with database.engine.connect() as connection:
+        mine = bool(connection.scalar(text("SELECT pg_try_advisory_lock(:kind, :n)"), {"kind": BAKE_LOCK, "n": number}))
+        try:
+            yield mine
+        finally:
+            if mine:
+                connection.execute(text("SELECT pg_advisory_unlock(:kind, :n)"), {"kind": BAKE_LOCK, "n": number})
 
 
 def run_bake(database: Database, number: int) -> None:
     """Bake number: continue its cache if it has one; write down how it went."""
+    with alone_on(database, number) as mine:
+        if mine:
+            _run_bake(database, number)
+
+
+def _run_bake(database: Database, number: int) -> None:
     settings = database.settings
     with database.session() as session:
         job = session.get(Bake, number, with_for_update=True)
@@ -167,9 +193,13 @@ async def _run(app: procrastinate.App, queues: list[str]) -> None:
                 name=f"worker-{os.getpid()}",
                 fetch_job_polling_interval=1.0,
                 install_signal_handlers=False,
+                update_heartbeat_interval=DEAD_AFTER_S / 3.0,
+                stalled_worker_timeout=DEAD_AFTER_S,
                 shutdown_graceful_timeout=30.0,
             )
         )
+
+        watch = asyncio.create_task(_take_over(app, queues))
 
         def leave() -> None:
             LEAVING.set()
@@ -180,6 +210,18 @@ async def _run(app: procrastinate.App, queues: list[str]) -> None:
             loop.add_signal_handler(number, leave)
         with contextlib.suppress(asyncio.CancelledError):
             await work
+        watch.cancel()
+
+
+async def _take_over(app: procrastinate.App, queues: list[str]) -> None:
+    """Put the work of workers that died back into the queue, for as long as this one works."""
+    while True:
+        await asyncio.sleep(DEAD_AFTER_S / 3.0)
+        with contextlib.suppress(procrastinate.exceptions.ProcrastinateException):
+            for queue in queues:
+                for job in await app.job_manager.get_stalled_jobs(queue=queue, seconds_since_heartbeat=DEAD_AFTER_S):
+                    log.warning("job %s: its worker is gone; it goes on here or elsewhere", job.id)
+                    await app.job_manager.retry_job(job)
 
 
 def run_worker(settings: Settings, alone: bool = False, queues: tuple[str, ...] = ()) -> None:
