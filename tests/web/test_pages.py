@@ -13,12 +13,13 @@ from sqlalchemy import text
 from zembrik.core.cache.reader import Cache
 from zembrik.core.mesh import shapes
 from zembrik.core.motion.rigid import Mover
-from zembrik.core.setup.assets import file_hash
+from zembrik.core.setup.assets import file_hash, load_mesh
 from zembrik.core.setup.document import parse_setup
 from zembrik.farm.errands import run_errand
 from zembrik.farm.worker import run_bake
 from zembrik.library import bakes
 from zembrik.library.demo_shot import obj_bytes
+from zembrik.library.models import Asset
 from zembrik.library.shots import create_shot, get_shot
 from zembrik.library.store import StoredAssets
 from zembrik.web.app import make_app
@@ -848,3 +849,22 @@ def test_the_queue_page_tells_what_waits_and_lets_one_be_next(client, database, 
     run_bake(database, number)
     assert client.post("/queue/again", data={"number": number}, headers=HX).status_code == 422
     assert client.post("/queue/first", data={"number": number}, headers=HX).status_code == 422
+
+
+def test_a_still_is_a_mesh_of_its_own_with_its_lineage(client, database, settings, baked_shot):
+    """A frame of the sheet, 8 mm thick and smoothed once: closed, where the sheet was, a left out body."""
+    shot, number = baked_shot
+    fields = {"bake": number, "body": "sheet", "frame": 9, "thickness": "8", "rounds": 1, "station": "review"}
+    told = errand(client, database, shot, kind="still", **fields)
+    assert "is closed" in told
+    assert apply_errand(client, shot, told, 1, station="review").status_code == 200
+    still = head(database, shot).document["bodies"][2]
+    assert still["name"] == "sheet still 9" and still["role"] == "left out"
+    mesh = load_mesh(parse_setup(head(database, shot).document).bodies[2], StoredAssets(settings))
+    with database.session() as session:
+        cache = Cache(bakes.cache_path(settings, bakes.get_bake(session, number)))
+        made_by = session.get(Asset, still["mesh"]["file"].partition("/")[0]).made_by
+    assert mesh.is_closed and made_by == f"still: sheet, frame 9 of bake {number}"
+    assert np.abs(mesh.points.mean(axis=0) - cache.points(0, 9).mean(axis=0)).max() < 0.02
+    gone = errand(client, database, shot, kind="still", **(fields | {"frame": 99}))
+    assert "frame 99 is not in the cache" in gone or "Frame 99 is not in the cache" in gone

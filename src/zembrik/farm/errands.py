@@ -210,6 +210,28 @@ def _keys(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
     return {"title": "Keys instead of simulation", "patch": found.patch, "words": found.words, "plot": found.plot}
 
 
+def _still(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
+    """Make a mesh of one frame of a baked body."""
+    from zembrik.library.bakes import get_bake
+    from zembrik.library.intake import still_body
+
+    setup = _setup_of(database, order)
+    step(tell, 0, 0)
+    with database.session() as session:
+        bake = get_bake(session, order["bake"])
+        body = still_body(
+            session, database.settings, setup, bake, order["body"], order["frame"], order["thickness_m"],
+            order["rounds"],
+        )  # fmt: skip
+    mesh = load_mesh(Body.model_validate(body), StoredAssets(database.settings))
+    words = (
+        f"'{body['name']}' has {len(mesh.points):,} points and {len(mesh.faces):,} faces and is "
+        f"{'closed' if mesh.is_closed else 'open, as the sheet is'}. It is left out until it is given a role."
+    )
+    patch = [{"op": "add", "path": "/bodies/-", "value": body}]
+    return {"title": f"Still of {order['body']} at frame {order['frame']}", "patch": patch, "words": words}
+
+
 def _verify(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
     """Look a cache over, every frame of it."""
     from zembrik.library.caches import verify
@@ -244,5 +266,5 @@ def _number_of(setup: Setup, order: Order) -> int:
 RUNS: dict[str, Run] = {
     "fits": _fits, "fit all": _fit_all, "over frames": _over_frames, "way": _way, "probe": _probe,
     "audit": _audit, "mend": _mend, "spacing": _spacing, "read": _read,
-    "keys": _keys, "verify": _verify,
+    "keys": _keys, "verify": _verify, "still": _still,
 }  # fmt: skip

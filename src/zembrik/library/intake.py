@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from sqlalchemy.orm import Session
 
+from zembrik.core.cache.reader import Cache
 from zembrik.core.exchange.contents import Contents, FilePart
 from zembrik.core.exchange.kept import kept_contents
 from zembrik.core.exchange.obj import write_obj
@@ -21,7 +22,8 @@ from zembrik.core.setup.assets import file_part, load_mesh
 from zembrik.core.setup.document import Body, FileMesh, GridMesh, Setup
 from zembrik.core.start.keep import Kept
 from zembrik.core.units import METRES_PER_UNIT
-from zembrik.library.models import Asset
+from zembrik.library.bakes import cache_path
+from zembrik.library.models import Asset, Bake
 from zembrik.library.settings import Settings
 from zembrik.library.store import StoredAssets, take_in
 
@@ -219,6 +221,37 @@ def _made_from(
             "file": reference, "unit": body.mesh.unit, "up_axis": body.mesh.up_axis, "forward": body.mesh.forward,
         }  # fmt: skip
     return {"file": reference, "unit": "m", "up_axis": "y"}
+
+
+def still_body(
+    session: Session, settings: Settings, setup: Setup, bake: Bake, name: str, frame: int, thickness_m: float,
+    rounds: int,
+) -> dict[str, Any]:  # fmt: skip
+    """Store one frame of a baked body as a mesh of its own; return the left out body that shows it, where it was.
+
+    Args:
+        setup: as it stands, for a free name. bake: whose frame. name: of the body in its cache.
+        thickness_m: of what was a sheet, metres; 0 leaves it one. rounds: of smoothing by subdivision.
+
+    Raises:
+        Problem: when there is no such body or frame, or the mesh cannot be made so.
+    """
+    from zembrik.core.mesh.still import still_of  # brings the compiler, which no page waits for
+
+    cache = Cache(cache_path(settings, bake))
+    number = cache.body_number(name)
+    mesh = still_of(cache.points(number, frame), cache.faces(number), thickness_m, rounds)
+    out = io.BytesIO()
+    write_obj(out, mesh.points, mesh.faces, name)
+    reference, _ = take_in(session, settings, f"{name} still {frame}.obj", out.getvalue())
+    asset = session.get(Asset, reference.partition("/")[0])
+    if asset is not None and not asset.made_by:
+        held = next((b.mesh for b in setup.bodies if b.name == name), None)
+        if isinstance(held, FileMesh) and held.file.partition("/")[0] != asset.sha256:
+            asset.parent = held.file.partition("/")[0]
+        asset.made_by = f"still: {name}, frame {frame} of bake {bake.id}"
+    named = free_name(f"{name} still {frame}", {b.name for b in setup.bodies})
+    return {"name": named, "role": "left out", "mesh": {"file": reference}}
 
 
 def kept_forms(session: Session, settings: Settings, setup: Setup, kept: Kept) -> list[dict[str, Any]]:

@@ -280,10 +280,11 @@ def _bake(setup: Setup, resolved: Resolved, number: int | None, places: Settings
 
 def _review(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
     shown = words["shown"]
-    table, outcome = [], []
+    table, outcome, names = [], [], []
     if shown is not None:
         _, cache = progress_of(places, shown)
         if cache is not None and cache.done is not None:
+            names = cache.names
             outcome = _outcome(str(cache.path), cache.done, json.dumps(shown.document))
             for name, (unit, factor, text) in STATS.items():
                 values = cache.figure(f"stats/{name}")
@@ -294,7 +295,13 @@ def _review(setup: Setup, resolved: Resolved, number: int | None, places: Settin
         SimpleNamespace(id=b.id, label=b.label, revision=b.revision, created=b.created, frames=done)
         for b in words["bakes"] if (done := progress_of(places, b)[0].done)
     ]  # fmt: skip
-    return {"table": table, "outcome": outcome, "comparable": comparable, "marks": words["shot"].marks or []}
+    return {
+        "table": table,
+        "outcome": outcome,
+        "comparable": comparable,
+        "cached_bodies": names,
+        "marks": words["shot"].marks or [],
+    }
 
 
 @lru_cache(maxsize=128)

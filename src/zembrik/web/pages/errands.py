@@ -28,13 +28,15 @@ def send(
     request: Request, db: Db, shot_id: int, kind: Text, body: Text = "", way: Text = "", frames: Whole = 12,
     spacing: Text = "", flaw: Text = "", even: Whole = 0, bake: Whole = 0, bound_mm: Text = "1",
     bound_deg: Text = "0.5", turns: Text = "quaternions",
-    only: Annotated[list[str], Form()] = [], station: Text = "start",  # noqa: B006
+    only: Annotated[list[str], Form()] = [], frame: Whole = 1, thickness: Text = "0", rounds: Whole = 0,  # noqa: B006
+    station: Text = "start",
 ) -> Response:  # fmt: skip
     """Have a worker do something long; the answer is what to watch it by."""
     with db.session() as session:
         shot = get_shot(session, shot_id)
         asked: dict[str, Any] = {"way": way, "frames": frames, "spacing": spacing, "flaw": flaw, "even": even}
         asked |= {"bake": bake, "bound_mm": bound_mm, "bound_deg": bound_deg, "turns": turns, "only": only}
+        asked |= {"frame": frame, "thickness": thickness, "rounds": rounds}
         order = _order(shot, kind, body, **asked)
         errand, new = ask(session, shot_id, kind, order)
         number = errand.id
@@ -53,6 +55,9 @@ def _order(shot: Shot, kind: str, body: str, **asked: Any) -> dict[str, Any]:
         return of_setup | {"body": body, "spacing_m": spacing_m, "even": bool(asked["even"])}
     if kind == "mend":
         return of_setup | {"body": body, "flaw": asked["flaw"]}
+    if kind == "still":
+        thick_m = from_shown("still thickness", asked["thickness"]) / 1e3
+        return of_setup | {"body": body, "thickness_m": thick_m} | {k: asked[k] for k in ("bake", "frame", "rounds")}
     if kind == "keys":
         bounds = {name: from_shown(name, asked[name]) for name in ("bound_mm", "bound_deg")}
         return of_setup | {
