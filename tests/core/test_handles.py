@@ -4,9 +4,10 @@ import numpy as np
 import pytest
 
 from tests.core.stage import Stage, brick
+from tests.core.test_intake import abc_bytes
 from zembrik.core.bake import bake
 from zembrik.core.problem import Problem
-from zembrik.core.setup.assets import NoAssets
+from zembrik.core.setup.assets import FolderAssets, NoAssets, mover_of_body, placed_mesh
 from zembrik.core.setup.document import parse_setup
 from zembrik.core.solver.build import build_world
 from zembrik.core.solver.handles import HALF_RATE
@@ -163,3 +164,26 @@ def test_drag_over_frames_is_felt_when_it_is_there():
     assert np.abs(stage.world.v).max() < 1e-9
     stage.run(12)
     assert stage.world.v[:, 0].mean() > 2.0
+
+
+def test_points_held_by_what_changes_its_form_keep_to_its_surface(tmp_path):
+    """A sheet's side held by a rippling file of forms: each held point rises with the place of the surface below it."""
+    (tmp_path / "wave.abc").write_bytes(abc_bytes(moving=True))
+    mesh = {"file": "wave.abc", "part": "yard/stall/shelf/crate", "animated": True}
+    wave = {"name": "wave", "role": "collider", "mesh": mesh, "proxy": {"kind": "surface"}}
+    assets = FolderAssets(tmp_path)
+    probe = parse_setup({"bodies": [wave]})
+    mover, form = mover_of_body(probe, 0, assets), placed_mesh(probe.bodies[0], assets)
+    top = form.points.max(axis=0)
+    place = {"translate": [float(form.points[:, 0].mean()), float(top[1]) + 0.3, float(form.points[:, 2].mean())]}
+    body = sheet([{"points": {"side": "left"}, "follow": "wave"}]) | {"place": place}
+    world = build_world(parse_setup({"world": {"ground": None}, "bodies": [body, wave]}), assets)
+    (handle,) = world.handles.every
+    begin = handle.places(1.0)
+    assert np.abs(begin - handle.rest).max() < 1e-9
+    moved = handle.places(20.0) - begin
+    # Half of the form's points stay and half go: what lies between goes a share of that, each along the same way.
+    whole = mover.points_at(form.points, 20.0) - form.points
+    way = whole[np.argmax(np.linalg.norm(whole, axis=1))]
+    share = moved @ way / (way @ way)
+    assert np.linalg.norm(way) > 0.1 and 0.05 < share.min() <= share.max() < 0.95

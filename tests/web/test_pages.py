@@ -738,12 +738,13 @@ def test_a_proof_and_a_leverage_are_run_and_told_on_their_sheets(client, databas
         for number in re.findall(r'class="cell" data-trial="(\d+)"', page.text):
             run_bake(database, int(number))
 
-    made = client.post(f"/shots/{shot}/proof", data={"last": "5", "bound": "2,5"}, headers=HX)
+    made = client.post(f"/shots/{shot}/proof", data={"last": "5", "bound": "2,5", "spacing": "half"}, headers=HX)
     sheet = made.headers["hx-redirect"]
     page = client.get(sheet)
-    assert page.text.count('class="cell"') == 3 and "40 substeps" in page.text and "When all are done" in page.text
+    assert page.text.count('class="cell"') == 4 and "40 substeps" in page.text and "When all are done" in page.text
     run_all(page)
     told = client.get(f"{sheet}/table").text
+    assert "Points half as far apart move the surface by" in told
     assert "polyline" in told and ("are enough for 2.5 mm" in told or "None of them" in told or "chaotic" in told)
     dials = ["quality substeps", "sheet friction", "sheet area_density"]
     fields = {"last": "5", "spread": "50", "walks": "2", "seed": "3", "dial": dials}

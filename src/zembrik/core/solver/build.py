@@ -8,11 +8,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.mesh.trimesh import TriMesh
+from zembrik.core.motion.carried import Carried
 from zembrik.core.motion.deform import Deform
 from zembrik.core.motion.rigid import Mover
 from zembrik.core.motion.track import value_at
 from zembrik.core.motion.turbulence import Turbulence
-from zembrik.core.setup.assets import Assets, mover_of_body
+from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh
 from zembrik.core.setup.document import Pin, Setup
 from zembrik.core.setup.resolve import Resolved, resolve
 from zembrik.core.solver.bend import Bend, bend_rows
@@ -255,13 +256,14 @@ def _handles(
             if isinstance(part, SoftPart):
                 surface = np.einsum("mk,mki->mi", part.shares, part.begin[part.masters])
             weights = pin_weights(pin, part.mesh, surface, where, mesh_of)
-            mover = _mover_of_pin(setup, pin, surface[weights >= FIRM], assets)
+            middle = surface[weights >= FIRM].mean(axis=0)
             if isinstance(part, SoftPart):  # the particles that carry a point are held as firmly as it is
                 on_all = np.zeros(len(part.begin))
                 carry = part.shares > 1e-6
                 np.maximum.at(on_all, part.masters[carry], np.repeat(weights, carry.sum(axis=1)))
                 weights = on_all
             held = np.flatnonzero(weights > 0.0)
+            mover = _mover_of_pin(setup, pin, middle, part.begin[held], assets)
             strength = pin.strength if isinstance(pin.strength, float) else pin.strength.model_dump(mode="json")
             found.append(Handle(held + start, weights[held], part.begin[held].copy(), mover, strength, pin.release))
     if all(handle.is_fast for handle in found):  # then what stays is held by having no inverse mass
@@ -269,13 +271,18 @@ def _handles(
     return found
 
 
-def _mover_of_pin(setup: Setup, pin: Pin, places: Floats, assets: Assets) -> Mover | None:
-    """Return what moves held points, which stand at places (h, 3) in metres; None where they stay."""
-    leader = None
-    if pin.follow is not None:
-        leader = mover_of_body(setup, next(k for k, b in enumerate(setup.bodies) if b.name == pin.follow), assets)
-    if leader is not None and isinstance(leader, Deform):  # a form has no place for points that are not its own
-        leader = None
-    if pin.motion is None:
-        return leader
-    return Mover(pin.motion.model_dump(mode="json"), places.mean(axis=0), leader)
+def _mover_of_pin(setup: Setup, pin: Pin, middle: Floats, places: Floats, assets: Assets) -> Mover | None:
+    """Return what moves held points (h, 3), metres; None where they stay.
+
+    Of what changes its form each keeps to the place of the surface that it is nearest to. What moves by itself, about
+    its middle (3,), follows as a whole.
+    """
+    leader, number = None, next((k for k, b in enumerate(setup.bodies) if b.name == pin.follow), None)
+    if number is not None:
+        leader = mover_of_body(setup, number, assets)
+    if pin.motion is not None:
+        return Mover(pin.motion.model_dump(mode="json"), middle, leader)
+    if number is not None and isinstance(leader, Deform):
+        mesh, body = placed_mesh(setup.bodies[number], assets), setup.bodies[number]
+        return Carried(leader, mesh, TriMesh(places.copy(), np.zeros((0, 3), np.int32)), body.name)
+    return leader

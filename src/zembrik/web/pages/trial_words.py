@@ -56,6 +56,7 @@ def _proof(sheet: TrialSheet, trials: list[Bake], places: Settings) -> Words:
     """Return what a proof's runs tell, once all are done."""
     caches = [progress_of(places, b)[1] for b in trials]
     done = [c for c in caches if c is not None and c.done is not None]
+    finer, done = done[len(sheet.plan["substeps"]) :], done[: len(sheet.plan["substeps"])]
     if len(done) < len(sheet.plan["substeps"]) or any(b.state != "done" for b in trials):
         return {"verdict": None}
     verdict = _verdict(tuple(str(c.path) for c in done), sheet.plan["bound_m"], Aside(done))
@@ -68,8 +69,12 @@ def _proof(sheet: TrialSheet, trials: list[Bake], places: Settings) -> Words:
         for w in verdict.ways
     ]  # fmt: skip
     seconds = [float(c.figure("timing/seconds").sum()) for c in done]
+    spaced = None
+    if finer:
+        pair = (str(finer[0].path), finer[0].done or 0, str(done[0].path), done[0].done or 0)
+        spaced = _apart(*pair, Aside((finer[0], done[0])))
     return {
-        "verdict": verdict, "lines": lines, "top_mm": 1e3 * top, "seconds": seconds,
+        "verdict": verdict, "spaced": spaced, "lines": lines, "top_mm": 1e3 * top, "seconds": seconds,
         "bound_mm": 1e3 * sheet.plan["bound_m"], "substeps": sheet.plan["substeps"],
     }  # fmt: skip
 
