@@ -18,8 +18,9 @@ from scipy.spatial.transform import Rotation
 from zembrik.core.bake import bake
 from zembrik.core.cache.reader import Cache
 from zembrik.core.exchange import tracks
-from zembrik.core.exchange.delivery import Order, deliver, manifest_path
+from zembrik.core.exchange.delivery import Order, deliver, expected_bytes, manifest_path, prepare
 from zembrik.core.exchange.obj import read_obj
+from zembrik.core.motion.rigid import Mover
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import parse_setup
@@ -214,3 +215,47 @@ def test_ply_sequence_is_read_by_trimesh(baked, out):
         mesh = trimesh.load(io.BytesIO(archive.read("sheet/sheet.0004.ply")), file_type="ply", process=False)
     assert np.abs(to_si(mesh.vertices, "cm", "z") - baked.points(0, 4)).max() < EXACT_M
     assert (mesh.faces == baked.faces(0)).all()
+
+
+def test_another_frame_rate_goes_between_frames_by_velocities(drum, baked, out):
+    """The drum at 30 frames a second: rigid to 1e-6 m, within 3 mm of where its eased motion is between frames."""
+    path = out / "fast.ply.zip"
+    manifest = deliver(drum, path, Order("ply.zip", fps=30.0))
+    assert manifest["fps"] == 30.0 and manifest["frames"] == [1, 61] and manifest["cache_frames"] == [1, 49]
+    motion = parse_setup({"bodies": [SPINNING]}).bodies[0].motion.model_dump(mode="json")
+    mover = Mover(motion, SPINNING["place"]["translate"])
+    start = drum.points(0, 1).astype(float)
+    lengths = np.linalg.norm(start[1:] - start[:-1], axis=1)
+    with zipfile.ZipFile(path) as archive:
+        names = archive.namelist()
+        assert len(names) == 61
+        for k in (1, 7, 30, 44, 60):
+            mesh = trimesh.load(io.BytesIO(archive.read(names[k])), file_type="ply", process=False)
+            there = np.asarray(mesh.vertices)
+            assert np.abs(np.linalg.norm(there[1:] - there[:-1], axis=1) - lengths).max() < 1e-6
+            turn, shift = mover.at(1.0 + k * 24.0 / 30.0)
+            assert (
+                np.linalg.norm(start @ turn.T + shift - there, axis=1).max() < 3e-3
+            )  # its turn goes evenly from frame to frame
+    deliver(baked, out / "slow.usda", Order("usda", (1, 11), fps=23.976))
+    from pxr import Usd, UsdGeom
+
+    stage = Usd.Stage.Open(str(out / "slow.usda"))
+    assert stage.GetTimeCodesPerSecond() == pytest.approx(23.976) and stage.GetEndTimeCode() == 10
+    mesh = next(UsdGeom.Mesh(p) for p in stage.Traverse() if p.IsA(UsdGeom.Mesh))
+    last = np.array(mesh.GetPointsAttr().Get(10.0))
+    a, b = baked.points(0, 10), baked.points(0, 11)
+    at = 1 + 9 * 24 / 23.976 - 10
+    assert 0.0 < at < 0.02 and np.abs(last - (a + at * (b - a))).max() < 1e-4
+    for wrong in (0.0, -5.0, 5000.0):
+        with pytest.raises(Problem, match="frame rate"):
+            deliver(baked, out / "no.csv", Order("csv", fps=wrong))
+
+
+@pytest.mark.parametrize("kind", ["glb", "usdc", "usda", "obj.zip", "ply.zip", "csv", "json"])
+def test_the_size_that_is_told_before_is_about_right(baked, out, kind):
+    """Within a factor of two."""
+    path = out / f"size.{kind}"
+    deliver(baked, path, Order(kind))
+    told = expected_bytes(prepare(baked, Order(kind)))
+    assert 0.5 < told / path.stat().st_size < 2.0

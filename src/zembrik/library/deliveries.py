@@ -28,6 +28,7 @@ def order_delivery(session: Session, settings: Settings, bake_id: int, order: Or
             "bodies": [p.name for p in content.parts],
             "unit": order.unit,
             "up_axis": order.up_axis,
+            "fps": order.fps,
         },
         file="",
         state="queued",

@@ -111,7 +111,7 @@ def _document(content: Content, buffer: _Buffer, tell: Tell) -> dict[str, Any]:
             mesh["weights"] = [0.0] * len(targets[k])
         document["meshes"].append(mesh)
     if steps > 1:
-        times = (np.arange(steps) / content.cache.fps).astype(np.float32)
+        times = (np.arange(steps) / content.fps).astype(np.float32)
         time_at = buffer.add(times, "SCALAR", FLOAT, span=True)
         weights = np.eye(steps, steps - 1, k=-1, dtype=np.float32)  # the first frame has no target
         weight_at = buffer.add(weights.reshape(-1), "SCALAR", FLOAT)

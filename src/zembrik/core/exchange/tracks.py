@@ -18,6 +18,7 @@ from scipy.spatial.transform import Rotation
 
 from zembrik.core.exchange.delivery import Content, Part, Tell, told_frames
 from zembrik.core.keys.from_cache import Poses, continuous, poses_of
+from zembrik.core.keys.smooth import turns_at, values_at
 from zembrik.core.motion.from_poses import angles_of
 from zembrik.core.units import METRES_PER_UNIT, from_si
 
@@ -32,12 +33,16 @@ def _rows(content: Content, part: Part) -> dict[str, Floats]:
     order = content.order
     axes = from_si(np.eye(3), "m", order.up_axis).T  # columns: where our X, Y and Z lie in the file
     matrices = axes @ Rotation.from_quat(poses.turn).as_matrix() @ axes.T
-    picked = slice(content.first - poses.first, content.last - poses.first + 1)
+    at = np.array([content.moment(frame) for frame in content.frames]) - poses.first
+    turns = continuous(Rotation.from_matrix(matrices).as_quat())
+    # Angles are followed from the cache's first frame on, so that they count whole turns whatever frames are taken.
+    steps = np.unique(np.concatenate([np.arange(np.floor(at[-1]) + 1.0), at]).round(9))
+    angles = angles_of(Rotation.from_quat(turns_at(turns, steps)).as_matrix())
     return {
-        "shift": from_si(poses.shift, order.unit, order.up_axis)[picked],
-        "turn": continuous(Rotation.from_matrix(matrices).as_quat())[picked],
-        "angles": angles_of(matrices)[picked],
-        "misfit": (poses.misfit_m / METRES_PER_UNIT[order.unit])[picked],
+        "shift": values_at(from_si(poses.shift, order.unit, order.up_axis), at),
+        "turn": continuous(turns_at(turns, at)),
+        "angles": angles[np.searchsorted(steps, at.round(9))],
+        "misfit": np.interp(at, np.arange(len(poses.misfit_m)), poses.misfit_m) / METRES_PER_UNIT[order.unit],
     }
 
 
@@ -48,7 +53,7 @@ def write_csv(content: Content, path: Path, tell: Tell) -> None:
         out = csv.writer(file, lineterminator="\n")
         out.writerow(COLUMNS)
         for k, frame in enumerate(told_frames(content, tell)):
-            seconds = f"{(frame - content.first) / content.cache.fps:.6f}"
+            seconds = f"{(frame - content.first) / content.fps:.6f}"
             for part, rows in bodies:
                 numbers = [*rows["shift"][k], *rows["turn"][k], *rows["angles"][k], rows["misfit"][k]]
                 out.writerow([frame, seconds, part.name, *(f"{v:.9g}" for v in numbers)])
@@ -62,7 +67,7 @@ def write_json(content: Content, path: Path, tell: Tell) -> None:
         bodies.append({"name": part.name, **{name: values.round(9).tolist() for name, values in rows.items()}})
     frames = list(told_frames(content, tell))
     document = {
-        "schema": SCHEMA, "fps": content.cache.fps, "frames": [frames[0], frames[-1]],
+        "schema": SCHEMA, "fps": content.fps, "frames": [frames[0], frames[-1]],
         "length_unit": content.order.unit, "up_axis": content.order.up_axis, "bodies": bodies,
     }  # fmt: skip
     path.write_text(json.dumps(document, indent=1, ensure_ascii=False), encoding="utf-8")

@@ -6,16 +6,17 @@ import json
 from typing import Annotated
 
 from fastapi import APIRouter, Form, Request
-from fastapi.responses import FileResponse, Response
+from fastapi.responses import FileResponse, HTMLResponse, Response
 
-from zembrik.core.exchange.delivery import Order
+from zembrik.core.cache.reader import Cache
+from zembrik.core.exchange.delivery import Order, expected_bytes, prepare
 from zembrik.core.problem import Problem
 from zembrik.farm.queue import DELIVER
-from zembrik.library.bakes import get_bake
+from zembrik.library.bakes import cache_path, get_bake
 from zembrik.library.deliveries import get_delivery, order_delivery
 from zembrik.web.dials import from_shown
 from zembrik.web.pages.bench import render_bench
-from zembrik.web.render import Db, Places
+from zembrik.web.render import Db, Places, size
 
 router = APIRouter()
 Text = Annotated[str, Form()]
@@ -24,18 +25,40 @@ Text = Annotated[str, Form()]
 @router.post("/bakes/{bake_id}/deliver")
 def order(
     request: Request, db: Db, places: Places, bake_id: int, format: Text, first: Text, last: Text,
-    unit: Text = "m", up_axis: Text = "y",
+    unit: Text = "m", up_axis: Text = "y", fps: Text = "",
+    body: Annotated[list[str], Form()] = [],  # noqa: B006
 ) -> Response:  # fmt: skip
     """Put a delivery into the queue."""
-    if format == "glb":
-        unit, up_axis = "m", "y"
-    frames = (int(from_shown("first frame", first)), int(from_shown("last frame", last)))
+    made = _order(format, first, last, unit, up_axis, fps, body)
     with db.session() as session:
-        delivery = order_delivery(session, places, bake_id, Order(format, frames, (), unit, up_axis))
+        delivery = order_delivery(session, places, bake_id, made)
         number, shot_id = delivery.id, get_bake(session, bake_id).shot_id
     request.app.state.queue.add(DELIVER, number)
     with db.session() as session:
         return render_bench(request, session, places, shot_id, "deliver")
+
+
+def _order(format: str, first: str, last: str, unit: str, up_axis: str, fps: str, body: list[str]) -> Order:
+    if format == "glb":
+        unit, up_axis = "m", "y"
+    frames = (int(from_shown("first frame", first)), int(from_shown("last frame", last)))
+    rate = float(from_shown("frame rate", fps)) if fps.strip() else None
+    return Order(format, frames, tuple(body), unit, up_axis, rate)
+
+
+@router.post("/bakes/{bake_id}/delivery-preview")
+def preview(
+    db: Db, places: Places, bake_id: int, format: Text, first: Text, last: Text, unit: Text = "m",
+    up_axis: Text = "y", fps: Text = "", body: Annotated[list[str], Form()] = [],  # noqa: B006
+) -> Response:  # fmt: skip
+    """Tell what a file will hold and about how large it will be; nothing is written."""
+    made = _order(format, first, last, unit, up_axis, fps, body)
+    with db.session() as session:
+        content = prepare(Cache(cache_path(places, get_bake(session, bake_id))), made)
+    words = f"{len(content.frames)} frames at {content.fps:g} a second, {content.moment(content.first):g} to "
+    words += f"{content.moment(content.frames[-1]):.6g} of the cache, of {len(content.parts)} "
+    words += f"bod{'ies' if len(content.parts) > 1 else 'y'}; about {size(expected_bytes(content))}."
+    return HTMLResponse(f'<p class="why" id="delivery-preview">{words}</p>')
 
 
 @router.get("/deliveries/{delivery_id}/file")
