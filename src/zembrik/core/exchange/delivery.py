@@ -111,9 +111,11 @@ class Content:
         around, share = range(low, high + 1), np.array([at - low])
         if self.cache.is_rigid(part.number):
             poses = np.array([self.cache.pose(part.number, f) for f in around])
-            shift, turn = values_at(poses[:, :3], share)[0], turns_at(poses[:, 3:], share)[0]
             rest = self.cache.rest(part.number).astype(np.float64)
-            return (rest @ quaternion_turn(turn).T + shift).astype(np.float32)
+            middle = rest.mean(axis=0)  # this goes a smooth way, whatever the body does about it
+            places = np.array([quaternion_turn(p[3:]) @ middle + p[:3] for p in poses])
+            place, turn = values_at(places, share)[0], turns_at(poses[:, 3:], share)[0]
+            return ((rest - middle) @ quaternion_turn(turn).T + place).astype(np.float32)
         near = np.stack([self.cache.points(part.number, f).astype(np.float64) for f in around])
         return values_at(near, share)[0].astype(np.float32)
 
