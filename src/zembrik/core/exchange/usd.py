@@ -20,7 +20,7 @@ def write(content: Content, path: Path, tell: Tell) -> None:
     stage.SetTimeCodesPerSecond(content.fps)
     stage.SetFramesPerSecond(content.fps)
     stage.SetStartTimeCode(content.first)
-    stage.SetEndTimeCode(content.last)
+    stage.SetEndTimeCode(content.frames[-1])
     root = UsdGeom.Xform.Define(stage, "/delivery")
     stage.SetDefaultPrim(root.GetPrim())
     meshes = []
