@@ -31,6 +31,7 @@ from zembrik.web.stations import NAMES
 REPEATS = 15
 FRAMES = 12
 REVISIONS = 12
+CACHES_A_SHOT, MANY_FRAMES = 25, 400  # 200 shots: 5,000 caches, 2 million frames
 
 
 def fill(database: Database, settings: Settings, shots: int) -> int:
@@ -52,17 +53,22 @@ def fill(database: Database, settings: Settings, shots: int) -> int:
                     add_bake(session, settings, shot, baked)
                 patch = [{"op": "add", "path": "/title", "value": f"Awning, revision {turn}"}]
                 edit(session, shot.id, shot.head.number, patch, "title")
+            for _ in range(CACHES_A_SHOT - REVISIONS // 4):  # on record only: nobody opens them here
+                add_bake(session, settings, shot, None, MANY_FRAMES)
         return shot.id - shots // 2
 
 
-def add_bake(session, settings, shot, baked):
-    row = Bake(shot_id=shot.id, revision_id=shot.head.id, setup_hash=shot.head.setup_hash, first=1, last=FRAMES)
+def add_bake(session, settings, shot, baked, frames=FRAMES):
+    row = Bake(shot_id=shot.id, revision_id=shot.head.id, setup_hash=shot.head.setup_hash, first=1, last=frames)
     row.state, row.stop_asked, row.error = "done", False, ""
     session.add(row)
     session.flush()
     folder = f"{shot.id:06d}/bake-{row.id:06d}.zarr"
-    row.cache = CacheRecord(folder=folder, size_bytes=1, done=FRAMES)
-    shutil.copytree(baked, settings.caches / folder, copy_function=os.link)
+    row.cache = CacheRecord(folder=folder, size_bytes=row.id % 977 * 100_000, done=frames)
+    if baked is None:
+        row.setup_hash = "0" * 64  # stale, so that pages show the others
+    else:
+        shutil.copytree(baked, settings.caches / folder, copy_function=os.link)
 
 
 def main() -> None:
@@ -101,11 +107,12 @@ def measure(address: str, middle: int, shots: int) -> None:
                 break
             except httpx.ConnectError:
                 time.sleep(0.1)
-        print(
-            f"{shots} shots; ms from request to whole answer, one client\npage          first   median   slowest   KiB"
-        )
+        print(f"{shots} shots, {CACHES_A_SHOT * shots} caches; ms from request to whole answer, one client")
+        print("page            first   median     p95     KiB")
         paths = {"board": "/"} | {name: f"/shots/{middle}/{name}" for name in NAMES}
         paths["status.json"] = f"/shots/{middle}/status.json"
+        paths |= {"caches": "/caches", "caches, typed": "/caches?q=WF-10", "caches, large": "/caches?sort=largest",
+                  "queue": "/queue"}  # fmt: skip
         for name, path in paths.items():
             times = []
             for _ in range(REPEATS + 1):
@@ -114,7 +121,7 @@ def measure(address: str, middle: int, shots: int) -> None:
                 times.append(1000 * (time.perf_counter() - start))
                 assert answer.status_code == 200, answer.text
             rest, size = times[1:], len(answer.content) / 1024
-            print(f"{name:12}{times[0]:7.1f}{np.median(rest):9.1f}{max(rest):10.1f}{size:6.0f}")
+            print(f"{name:14}{times[0]:7.1f}{np.median(rest):9.1f}{np.percentile(rest, 95):8.1f}{size:8.0f}")
 
 
 if __name__ == "__main__":

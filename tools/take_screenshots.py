@@ -25,15 +25,20 @@ VIEWS = {
     "table": ("/shots/5/intake", "document.querySelector('[data-action=table]').click()"),
     "proxies": ("/shots/3/proxies", ""),
     "start": ("/shots/2/start", ""),
-    "motion": ("/shots/1/motion", "zembrik.state.frame = 60"),
+    "motion": ("/shots/1/motion", "document.querySelector('[data-action=air]').click(); zembrik.state.frame = 54"),
+    "curves": ("/shots/1/motion", "document.querySelector('.wind .track').click(); zembrik.state.frame = 40"),
     "quality": ("/shots/3/quality", "zembrik.state.frame = 60"),
     "bake": ("/shots/3/bake", "zembrik.state.frame = 30"),
-    "review": ("/shots/2/review", "document.querySelector('[data-toggle=render]').click(); zembrik.state.frame = 40"),
+    "review": (
+        "/shots/2/review",
+        "document.querySelector('[data-action=tint][data-what=stretch]').click(); zembrik.state.frame = 40",
+    ),
     "deliver": ("/shots/1/deliver", "zembrik.state.frame = 60"),
     "wrung": ("/shots/4/motion?body=left%20bar", "zembrik.state.frame = 36"),
     "pears": ("/shots/5/proxies?body=pear%201", "document.querySelector('[data-action=colour]').click()"),
     "rings": ("/shots/6/review", "zembrik.state.frame = 90"),
     "dough": ("/shots/7/quality?body=dough", "zembrik.state.frame = 60"),
+    "caches": ("/caches", ""),
     "light": ("/shots/2/review", "document.querySelector('[data-action=theme]').click(); zembrik.state.frame = 72"),
 }
 
