@@ -1,6 +1,6 @@
 """Take the pictures in docs/screenshots from a running demo (a fresh one, all its shots baked).
 
-usage: python tools/take_screenshots.py [address]
+usage: python tools/take_screenshots.py [address [name ...]]
 """
 
 import sys
@@ -10,6 +10,7 @@ import urllib.request
 from pathlib import Path
 
 from selenium import webdriver
+from selenium.common.exceptions import JavascriptException
 from selenium.webdriver.chrome.service import Service
 
 FLAGS = (
@@ -77,7 +78,9 @@ def main() -> None:
     size = {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False}
     driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
     try:
-        views = VIEWS | {"trials": (make_trials(address), "zembrik.state.frame = 40")}
+        views = {name: VIEWS[name] for name in VIEWS if name in (sys.argv[2:] or VIEWS)}
+        if not sys.argv[2:] or "trials" in sys.argv[2:]:
+            views["trials"] = (make_trials(address), "zembrik.state.frame = 40")
         for name, (path, before) in views.items():
             driver.get(address + path)
             time.sleep(2.5)
@@ -85,7 +88,15 @@ def main() -> None:
                 path = str(Path(__file__).resolve().parents[1] / before[5:])
                 driver.find_element("css selector", "#drop input[type=file]").send_keys(path)
             else:
-                driver.execute_script(before)
+                until = time.monotonic() + 90
+                while True:  # what is asked for may wait for an errand
+                    try:
+                        driver.execute_script(before)
+                        break
+                    except JavascriptException:
+                        if time.monotonic() > until:
+                            raise
+                        time.sleep(1)
             driver.execute_script("if (window.zembrik) dispatchEvent(new Event('resize'))")
             time.sleep(3)
             driver.save_screenshot(str(folder / f"{name}.png"))
