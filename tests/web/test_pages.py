@@ -869,3 +869,20 @@ def test_a_still_is_a_mesh_of_its_own_with_its_lineage(client, database, setting
     assert np.abs(mesh.points.mean(axis=0) - cache.points(0, 9).mean(axis=0)).max() < 0.02
     gone = errand(client, database, shot, kind="still", **(fields | {"frame": 99}))
     assert "frame 99 is not in the cache" in gone or "Frame 99 is not in the cache" in gone
+
+
+def test_a_motion_is_taken_from_another_shot_at_a_frame_and_beside_it(client, database, shot, sheet):
+    moves = {"translate": {"keys": [[5, [0, 0, 0]], [9, [1, 0, 0]]]}, "parent": "post"}
+    sheet["bodies"][1] |= {"name": "globe", "motion": moves}
+    sheet["bodies"].append({"name": "post", "role": "left out", "mesh": {"shape": "box", "size": [1, 1, 1]}})
+    with database.session() as session:
+        other = create_shot(session, get_shot(session, shot).show, "T-030", "Third", sheet).id
+    page = client.get(f"/shots/{shot}/motion?body=ball", headers=HX).text
+    assert f'value="{other}/globe"' in page and "T-030 · globe (parent, translate)" in page
+    fields = {"number": 1, "source": f"{other}/globe", "begins": "2", "x": "0", "y": "0.5", "z": "0", "body": "ball"}
+    told = post(client, shot, "paste-motion", **fields)
+    assert told.status_code == 200 and "went along with &#39;post&#39;" in told.text
+    motion = head(database, shot).document["bodies"][1]["motion"]
+    assert motion["translate"]["keys"] == [[2, [0, 0.5, 0]], [6, [1, 0.5, 0]]] and "parent" not in motion
+    for wrong in ({"source": "0/globe"}, {"source": f"{other}/none"}, {"number": 0}):
+        assert post(client, shot, "paste-motion", base=2, **(fields | wrong)).status_code in (404, 422)

@@ -7,7 +7,8 @@ from typing import Any
 
 import jsonpatch
 import jsonpointer
-from sqlalchemy import func, select
+from sqlalchemy import cast, func, select
+from sqlalchemy.dialects.postgresql import JSONPATH
 from sqlalchemy.orm import Session
 
 from zembrik.core.problem import Problem
@@ -17,6 +18,7 @@ from zembrik.library.models import Revision, Shot, Show
 
 Patch = list[dict[str, Any]]
 _ABSENT = object()
+_MOVES = "$.bodies[*].motion ? (@ != null)"  # bodies that have a motion, as a path in JSON
 
 
 class Conflict(Problem):
@@ -252,3 +254,26 @@ def mark_frame(session: Session, shot_id: int, frame: int) -> list[int]:
     shot = get_shot(session, shot_id, lock=True)
     shot.marks = sorted({int(f) for f in shot.marks or []} ^ {frame})
     return list(shot.marks)
+
+
+def motions_of_show(session: Session, shot: Shot, but: str | None) -> list[tuple[int, str, str, str]]:
+    """Return the bodies of a show's shots that move: shot's number and code, body, and what moves it, in words.
+
+    The shot's own come first; `but` names one of them that is left out.
+    """
+    query = (
+        select(Shot.id, Shot.code, Revision.document)
+        .join(Revision, Revision.id == Shot.head_id)
+        .where(Shot.show_id == shot.show_id, func.jsonb_path_exists(Revision.document, cast(_MOVES, JSONPATH)))
+        .order_by((Shot.id == shot.id).desc(), Shot.code)
+        .limit(60)
+    )
+    found = []
+    for number, code, document in session.execute(query):
+        for body in document.get("bodies", []):
+            motion = body.get("motion")
+            if motion and not (number == shot.id and body["name"] == but):
+                found.append(
+                    (number, code, body["name"], ", ".join(sorted(k for k, v in motion.items() if v is not None)))
+                )
+    return found[:200]

@@ -33,7 +33,7 @@ from zembrik.library.errands import fits_order
 from zembrik.library.models import Bake, Shot
 from zembrik.library.proxies import kept_proxies
 from zembrik.library.settings import Settings
-from zembrik.library.shots import get_shot, head_setup
+from zembrik.library.shots import get_shot, head_setup, motions_of_show
 from zembrik.library.store import StoredAssets
 from zembrik.library.trials import sheets_of
 from zembrik.web.dials import Dial, dial
@@ -218,7 +218,9 @@ def _start(setup: Setup, resolved: Resolved, number: int | None, places: Setting
 
 
 def _motion(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
-    return motion_words(setup, resolved, number)
+    shot: Shot = words["shot"]
+    motions = motions_of_show(words["session"], shot, None if number is None else setup.bodies[number].name)
+    return motion_words(setup, resolved, number) | {"motions": motions}
 
 
 def _quality(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:

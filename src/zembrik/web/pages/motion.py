@@ -9,6 +9,7 @@ import jsonpointer
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import Response
 
+from zembrik.core.keys.paste import pasted
 from zembrik.core.problem import Problem
 from zembrik.core.setup.document import Setup
 from zembrik.library.shots import Patch, get_shot, head_setup
@@ -136,6 +137,33 @@ def set_parent(
     return apply_patch(
         request, db, places, shot_id, base, patch, f"goes along with {parent or 'nothing'}", station, body
     )
+
+
+@router.post("/shots/{shot_id}/paste-motion")
+def paste_motion(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, source: Text,
+    begins: Text = "", x: Text = "0", y: Text = "0", z: Text = "0", station: Text = "motion", body: Text = "",
+) -> Response:  # fmt: skip
+    """Give a body the motion of another, of this shot or another of its show: at a frame, and some way beside it."""
+    from_shot, _, from_body = source.partition("/")
+    with db.session() as session:
+        shot = get_shot(session, shot_id)
+        other = get_shot(session, int(from_shot) if from_shot.isdigit() else 0)
+        if other.show_id != shot.show_id:
+            raise Problem("there is no such shot in this show.", "motion", "Load the page again.")
+        held = next((b for b in head_setup(other).bodies if b.name == from_body), None)
+        setup = head_setup(shot)
+        code = other.code
+    if held is None or held.motion is None or not 0 <= number < len(setup.bodies):
+        raise Problem("there is no such motion any more.", "motion", "Load the page again.")
+    start = float(from_shown("frame", begins)) if begins.strip() else None
+    dx, dy, dz = _vector("offset", x, y, z)
+    plain = held.motion.model_dump(mode="json", exclude_none=True)
+    motion, left = pasted(plain, setup.bodies[number].role, start, (dx, dy, dz))
+    patch: Patch = [{"op": "add", "path": f"/bodies/{number}/motion", "value": motion}]
+    told = f"Left behind: {'; '.join(left)}." if left else ""
+    note = f"motion of {code} {from_body}"
+    return apply_patch(request, db, places, shot_id, base, patch, note, station, body, told)
 
 
 @router.post("/shots/{shot_id}/pin")
