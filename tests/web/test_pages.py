@@ -13,6 +13,7 @@ from sqlalchemy import text
 from zembrik.core.cache.reader import Cache
 from zembrik.core.mesh import shapes
 from zembrik.core.motion.rigid import Mover
+from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import file_hash, load_mesh
 from zembrik.core.setup.document import parse_setup
 from zembrik.farm.errands import run_errand
@@ -822,6 +823,11 @@ def test_the_caches_page_finds_approves_and_puts_into_the_trash(client, database
         and "1 cache," in client.get("/caches", params={"q": show, "state": "trash"}, headers=HX).text
     )
     assert "No cache fits" in do("take-back", state="trash").text
+    do("trash")
+    gone = do("empty", state="trash", bake=[]).text
+    assert "deleted for good" in gone and "No cache fits" in gone
+    with database.session() as session, pytest.raises(Problem):
+        bakes.get_bake(session, number)
     assert do("burn").status_code == 404
 
 

@@ -46,7 +46,8 @@ def alone_on(database: Database, number: int) -> Iterator[bool]:
 
     The database holds the lock for as long as this process's connection lives: a worker that dies lets go of it.
     """
-    with database.engine.connect() as connection:
+    # Outside of a transaction: one that stays open for hours would keep the database from cleaning up.
+    with database.engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
         mine = bool(connection.scalar(text("SELECT pg_try_advisory_lock(:kind, :n)"), {"kind": BAKE_LOCK, "n": number}))
         try:
             yield mine

@@ -192,14 +192,19 @@ def take_back(session: Session, bake_id: int) -> None:
         bake.state, bake.cache.trashed, bake.cache.was = bake.cache.was or "stopped", None, None
 
 
-def empty_trash(session: Session, settings: Settings) -> int:
-    """Delete what is in the trash for good; return how many caches went."""
-    gone = list(session.scalars(select(Bake.id).join(CacheRecord).where(CacheRecord.trashed.is_not(None))))
-    for number in gone:
-        take_back(session, number)
-        session.flush()
-        discard(session, settings, number)
-    return len(gone)
+def in_trash(session: Session) -> list[int]:
+    """Return the bakes whose caches are in the trash."""
+    return list(session.scalars(select(Bake.id).join(CacheRecord).where(CacheRecord.trashed.is_not(None))))
+
+
+def delete_trashed(session: Session, settings: Settings, bake_id: int) -> None:
+    """Delete what is in the trash for good; each in a transaction of its own, since files know no way back."""
+    bake = _taken(session, bake_id)
+    if bake.cache is None or bake.cache.trashed is None:
+        raise Problem("the cache is not in the trash.", "caches", "Load the page again.")
+    take_back(session, bake_id)
+    session.flush()
+    discard(session, settings, bake_id)
 
 
 def verify(session: Session, settings: Settings, bake_id: int) -> list[str]:

@@ -130,7 +130,8 @@ def build_world(setup: Setup, assets: Assets) -> World:
     )
     if world.pull is not None:
         world.set_pull(begin)
-    world.handles.hold(begin, world.w)
+    if world.handles.hold(begin, world.w):
+        world.touching.w[:points_of_cloth] = w[:points_of_cloth]
     for _ in range(2):  # the second time, so that nothing has come from anywhere
         world.move_to(begin)
         solids.drive(begin, 0.0)

@@ -38,6 +38,10 @@ class Stepper:
         self.dt = 1.0 / (fps * substeps)  # seconds
         world.solids.sweeps = max(SWEEPS_A_SUBSTEP, -(-SWEEPS_A_FRAME // substeps))
         self.damped = bool((world.membrane.rest[:, 7] > 0.0).any() or (world.tets.rest[:, 12] > 0.0).any())
+        self.began = world.membrane, world.x[: world.cloth], world.load_on_cloth()
+        if world.handles.changing:
+            rest, x = world.membrane.rest.copy(), world.x[: world.cloth].copy()
+            self.began = world.membrane._replace(rest=rest), x, self.began[2]
         self._build_coarse()
         self.before = np.empty_like(world.x)
         self.distance, self.normal = np.empty(world.cloth), np.empty((world.cloth, 3))
@@ -74,10 +78,13 @@ class Stepper:
         self._build_coarse()
 
     def _build_coarse(self) -> None:
-        world, cloth = self.world, self.world.cloth
-        self.coarse = build_coarse(
-            world.membrane, world.x[:cloth], world.w[:cloth], self.dt, self.iterations, world.load_on_cloth()
-        )
+        """Lay out the coarse step for what is held now, on the cloth as the bake began.
+
+        So it is the same whenever that is done, also by a bake that goes on from a checkpoint.
+        """
+        membrane, x, load = self.began
+        w = self.world.w[: self.world.cloth]
+        self.coarse = build_coarse(membrane, x, w, self.dt, self.iterations, load)
 
     def _substep(self, begin: float, end: float, keep: bool) -> int:
         """Take one step, and return how many passes it made; with `keep`, what they laid on is kept."""

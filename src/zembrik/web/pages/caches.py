@@ -14,9 +14,10 @@ from zembrik.library.caches import (
     SORTS,
     STATES,
     approve,
+    delete_trashed,
     disapprove,
-    empty_trash,
     find_caches,
+    in_trash,
     space_of,
     take_back,
     trash,
@@ -54,7 +55,10 @@ def change(
         raise Problem(f"there is nothing to do called '{what[:30]}'.", "caches", "Load the page again.")
     if what == "empty":
         with db.session() as session:
-            told.append(f"{empty_trash(session, places)} caches are gone for good.")
+            bake = in_trash(session)
+        told.append(
+            f"{len(bake)} cache{'s' if len(bake) != 1 else ''} deleted for good; what could not be is told below."
+        )
     for number in bake:
         try:
             with db.session() as session:
@@ -79,6 +83,8 @@ def _one(session: Session, places: Settings, what: str, number: int) -> list[int
         trash(session, number)
     elif what == "take-back":
         take_back(session, number)
+    elif what == "empty":
+        delete_trashed(session, places, number)
     elif what == "verify":
         bake = session.get(Bake, number)
         if bake is None:
