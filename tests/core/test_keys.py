@@ -64,7 +64,9 @@ def test_the_bound_holds_between_frames_for_200_tumbling_bodies():
         assert worst_places(places, numbers) <= 0.001 and np.degrees(worst_turns(turns, picked)) <= 0.5
         shares.append(max(len(numbers), len(picked)) / FRAMES)
         motion = motion_of(places, turns, numbers, leave, arrive, picked)
-        at = np.arange(0, FRAMES - 1 + 1e-9, 0.1) if seed < 20 else np.arange(0, FRAMES - 1 + 1e-9, 0.7)
+        # At 10 moments a frame, of every body a stretch of its own; together they cover all frames many times over.
+        begin = 12 * (seed % 20)
+        at = np.arange(begin, min(begin + 12, FRAMES - 1) + 1e-9, 0.1)
         origins, matrices = read(motion, at)
         worst_m = max(worst_m, float(np.linalg.norm(origins - values_at(places, at), axis=1).max()))
         off = angle_between(Rotation.from_matrix(matrices).as_quat(), turns_at(turns, at))
@@ -73,7 +75,7 @@ def test_the_bound_holds_between_frames_for_200_tumbling_bodies():
     assert np.mean(shares) < 0.2 and np.max(shares) <= 0.2
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=40, deadline=None)
 @given(st.integers(0, 2**31), st.floats(1e-4, 0.3), st.floats(0.05, 20.0))
 def test_the_bounds_hold_for_anything(seed, bound_m, bound_deg):
     """Noise, jumps and stillness: the bound that is told is kept, and is one for what is between frames too."""

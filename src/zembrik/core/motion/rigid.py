@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.motion.path import PathFollower
-from zembrik.core.motion.track import track_values, turn_values, value_at
+from zembrik.core.motion.track import Track, value_at
 from zembrik.core.units import quaternion_turn, turn_matrix
 
 Floats = NDArray[np.float64]
@@ -31,6 +31,8 @@ class Mover:
         self.motion = motion
         self.pivot = np.asarray(pivot, dtype=np.float64)
         self.parent = parent
+        names = ("translate", "rotate", "turn")
+        self.tracks = {n: Track(t["keys"], t["ease"]) for n in names if (t := motion.get(n))}
         self.path = PathFollower(motion["path"]) if motion.get("path") else None
         self.changes_form = bool(motion.get("scale"))
 
@@ -55,15 +57,15 @@ class Mover:
 
     def _own_turn(self, frame: float) -> Floats:
         turn = turn_matrix(self._track("rotate", frame))
-        if keyed := self.motion.get("turn"):
-            turn = quaternion_turn(turn_values(keyed["keys"], keyed["ease"], frame))
+        if keyed := self.tracks.get("turn"):
+            turn = quaternion_turn(keyed.turn(frame))
         if spin := self.motion.get("spin"):
             turn = turn @ about(spin["axis"], value_at(spin["angle"], frame))
         return turn
 
     def _track(self, name: str, frame: float) -> Any:
-        track = self.motion.get(name)
-        return track_values(track["keys"], track["ease"], frame)[0] if track else np.zeros(3)
+        track = self.tracks.get(name)
+        return track.values(frame)[0] if track else np.zeros(3)
 
 
 def about(axis: Any, angle_deg: float) -> Floats:

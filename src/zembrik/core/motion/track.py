@@ -10,64 +10,71 @@ from numpy.typing import NDArray
 Floats = NDArray[np.float64]
 
 
-def track_values(keys: list[Any], ease: str, frames: Floats | float) -> Floats:
-    """Return a track's values at m frames (fractions allowed): (m,), or (m, 3) of vectors.
+class Track:
+    """Keys, taken apart once, to be read often.
 
     Args:
-        keys: (frame, value) in rising order of frames; a value is a number or three. A third item says how it goes
-            from there to the next key: one of the eases, or slopes {"leave", "arrive"} in the value's unit a frame
-            (the cubic of Hermite that has them).
+        keys: (frame, value) in rising order of frames; a value is a number, three, or a quaternion of any length but
+            0. A third item says how it goes from there to the next key: one of the eases, or slopes {"leave",
+            "arrive"} in the value's unit a frame (the cubic of Hermite that has them).
         ease: where a key says nothing: "hold" keeps a value until the next key, "straight" goes in a line, "smooth"
             leaves and arrives at rest (the cubic 3t² - 2t³).
-        frames: where to read; before the first and after the last key the value holds.
     """
-    at = np.atleast_1d(np.asarray(frames, dtype=np.float64))
-    values = np.array([k[1] for k in keys], dtype=np.float64)
-    if len(keys) == 1:
-        return np.repeat(values, len(at), axis=0)
-    left, t = stretch_of(keys, at)
-    wide = (-1, *[1] * (values.ndim - 1))
-    share = np.array([_eased(_ease_of(keys[k], ease), u) for k, u in zip(left, t, strict=True)]).reshape(wide)
-    found: Floats = values[left] + share * (values[left + 1] - values[left])
-    for m, k in enumerate(left):
-        slopes = _ease_of(keys[k], ease)
-        if isinstance(slopes, dict):
-            u, span = t[m], keys[k + 1][0] - keys[k][0]
-            leave, arrive = np.asarray(slopes["leave"]), np.asarray(slopes["arrive"])
-            found[m] = found[m] + span * (u * (1 - u) ** 2 * leave - u * u * (1 - u) * arrive)
-    return found
+
+    def __init__(self, keys: list[Any], ease: str) -> None:
+        self.places = np.array([k[0] for k in keys], dtype=np.float64)
+        self.data = np.array([k[1] for k in keys], dtype=np.float64)
+        self.eases = [key[2] if len(key) > 2 else ease for key in keys]
+        self.own = any(isinstance(one, dict) for one in self.eases)
+
+    def values(self, frames: Floats | float) -> Floats:
+        """Return the values at m frames (fractions allowed): (m,), or (m, 3) of vectors; beyond the ends it holds."""
+        at = np.atleast_1d(np.asarray(frames, dtype=np.float64))
+        if len(self.places) == 1:
+            return np.repeat(self.data, len(at), axis=0)
+        left, t = self._stretch(at)
+        wide = (-1, *[1] * (self.data.ndim - 1))
+        share = np.array([_eased(self.eases[k], float(u)) for k, u in zip(left, t, strict=True)]).reshape(wide)
+        found: Floats = self.data[left] + share * (self.data[left + 1] - self.data[left])
+        for m, k in enumerate(left) if self.own else ():
+            slopes = self.eases[k]
+            if isinstance(slopes, dict):
+                u, span = t[m], self.places[k + 1] - self.places[k]
+                leave, arrive = np.asarray(slopes["leave"]), np.asarray(slopes["arrive"])
+                found[m] = found[m] + span * (u * (1 - u) ** 2 * leave - u * u * (1 - u) * arrive)
+        return found
+
+    def turn(self, frame: float) -> Floats:
+        """Return the quaternion (4,), x y z w, at a frame: on the shortest arc from key to key (Shoemake 1985)."""
+        if len(self.places) == 1:
+            return np.asarray(self.data[0] / np.linalg.norm(self.data[0]))
+        (k,), (t,) = self._stretch(np.array([frame]))
+        share = _eased(self.eases[k], float(t))
+        one, two = (self.data[n] / np.linalg.norm(self.data[n]) for n in (k, k + 1))
+        cosine = float(one @ two)
+        two, cosine = (-two, -cosine) if cosine < 0.0 else (two, cosine)
+        angle = np.arccos(min(cosine, 1.0))
+        if angle < 1e-6:
+            mixed = one + share * (two - one)
+        else:
+            mixed = (np.sin((1.0 - share) * angle) * one + np.sin(share * angle) * two) / np.sin(angle)
+        return np.asarray(mixed / np.linalg.norm(mixed))
+
+    def _stretch(self, at: Floats) -> tuple[NDArray[np.int64], Floats]:
+        """Return for each frame of at (m,) the key before it, and the share (0..1) of the way to the next."""
+        left = np.clip(np.searchsorted(self.places, at, side="right") - 1, 0, len(self.places) - 2)
+        span = self.places[left + 1] - self.places[left]
+        return left, np.clip((at - self.places[left]) / span, 0.0, 1.0)
+
+
+def track_values(keys: list[Any], ease: str, frames: Floats | float) -> Floats:
+    """Return a track's values at m frames (m,), or (m, 3) of vectors; see `Track`."""
+    return Track(keys, ease).values(frames)
 
 
 def turn_values(keys: list[Any], ease: str, frame: float) -> Floats:
-    """Return the quaternion (4,), x y z w, of a track of quaternions at a frame: on the shortest arc (Shoemake 1985).
-
-    Args: see `track_values`; quaternions of any length but 0.
-    """
-    turns = [np.asarray(k[1], dtype=np.float64) / np.linalg.norm(k[1]) for k in keys]
-    if len(keys) == 1:
-        return turns[0]
-    (k,), (t,) = stretch_of(keys, np.array([frame]))
-    share = _eased(_ease_of(keys[k], ease), t)
-    one, two = turns[k], turns[k + 1]
-    cosine = float(one @ two)
-    two, cosine = (-two, -cosine) if cosine < 0.0 else (two, cosine)
-    angle = np.arccos(min(cosine, 1.0))
-    if angle < 1e-6:
-        mixed = one + share * (two - one)
-    else:
-        mixed = (np.sin((1.0 - share) * angle) * one + np.sin(share * angle) * two) / np.sin(angle)
-    return np.asarray(mixed / np.linalg.norm(mixed))
-
-
-def stretch_of(keys: list[Any], at: Floats) -> tuple[NDArray[np.int64], Floats]:
-    """Return for each frame of at (m,) the key before it, and the share (0..1) of the way to the next."""
-    places = np.array([k[0] for k in keys], dtype=np.float64)
-    left = np.clip(np.searchsorted(places, at, side="right") - 1, 0, len(keys) - 2)
-    return left, np.clip((at - places[left]) / (places[left + 1] - places[left]), 0.0, 1.0)
-
-
-def _ease_of(key: Any, ease: str) -> Any:
-    return key[2] if len(key) > 2 else ease
+    """Return the quaternion (4,), x y z w, of a track of quaternions at a frame; see `Track`."""
+    return Track(keys, ease).turn(frame)
 
 
 def _eased(ease: Any, t: float) -> float:
