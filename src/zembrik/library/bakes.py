@@ -107,7 +107,7 @@ def discard(session: Session, settings: Settings, bake_id: int) -> Bake:
     bake = get_bake(session, bake_id, lock=True)
     if bake.state in ACTIVE:
         raise Problem("the bake is still going on.", "bake", "Stop it first.")
-    check_free(bake)
+    refuse_approved(bake)
     if session.scalar(select(Delivery.id).where(Delivery.bake_id == bake.id, Delivery.state.in_(ACTIVE))):
         raise Problem("a delivery is being made from this cache.", "bake", "Wait for it.")
     bake.state = "discarded"
@@ -119,7 +119,7 @@ def discard(session: Session, settings: Settings, bake_id: int) -> Bake:
     return bake
 
 
-def check_free(bake: Bake) -> None:
+def refuse_approved(bake: Bake) -> None:
     """Raise a Problem when a bake's cache is approved."""
     if bake.cache is not None and bake.cache.approved is not None:
         raise Problem("the cache is approved, so nothing may change it.", "bake", "Take the approval back on Caches.")

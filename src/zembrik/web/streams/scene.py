@@ -34,7 +34,7 @@ def scene(request: Request, db: Db, places: Places, shot_id: int) -> Response:
         setup, head = head_setup(shot), shot.head
         assert head is not None
         findings, marked = findings_of(session, places, head), list(shot.marks or [])
-    tag = f'"{head.id}-{len(marked)}-{sum(marked)}"'
+    tag = f'"{"-".join(map(str, [head.id, *marked]))}"'
     if request.headers.get("if-none-match") == tag:
         return Response(status_code=304)
     marks = [
