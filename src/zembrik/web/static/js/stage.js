@@ -5,7 +5,9 @@ export const css = (name) => getComputedStyle(document.documentElement).getPrope
 const PERSON_M = 1.75;
 
 export class Stage {
-  constructor() {
+  // With plainLight surfaces are lit the cheap way: where many stages are drawn at once.
+  constructor(plainLight = false) {
+    this.plainLight = plainLight;
     this.scene = new THREE.Scene();
     this.scene.add(new THREE.HemisphereLight(0xffffff, 0x6b6288, 1.35));
     const key = new THREE.DirectionalLight(0xfff1d8, 2.0);
@@ -27,8 +29,9 @@ export class Stage {
   material(role) {
     const colour = { cloth: css("--pear"), soft: css("--wheat"), rigid: css("--plum"), collider: css("--rain") }[role] || css("--faint");
     const left = role === "left out";
-    return new THREE.MeshStandardMaterial({
-      color: colour, roughness: 0.86, metalness: 0, side: THREE.DoubleSide,
+    const Kind = this.plainLight ? THREE.MeshLambertMaterial : THREE.MeshStandardMaterial;
+    return new Kind({
+      color: colour, ...(this.plainLight ? {} : { roughness: 0.86, metalness: 0 }), side: THREE.DoubleSide,
       transparent: left, opacity: left ? 0.35 : 1, polygonOffset: true, polygonOffsetFactor: 1, polygonOffsetUnits: 1,
     });
   }

@@ -11,7 +11,9 @@ const $ = (id) => document.getElementById(id);
 const sheet = $("sheet"), first = Number(sheet.dataset.first), last = Number(sheet.dataset.last), fps = Number(sheet.dataset.fps);
 const state = { frame: first, playing: false, picked: 0, played: 0 };
 const trials = new Map();
-const renderer = new THREE.WebGLRenderer({ canvas: $("multiple"), antialias: true, alpha: true });
+const cells = () => [...document.querySelectorAll(".cell:not([hidden])")];
+// Without a graphics card, smooth edges and shine take most of the time of many cells at once.
+const renderer = new THREE.WebGLRenderer({ canvas: $("multiple"), antialias: cells().length <= 4, alpha: true });
 renderer.setPixelRatio(Math.min(devicePixelRatio, 2));
 renderer.setScissorTest(true);
 const camera = new THREE.PerspectiveCamera(36, 1, 0.01, 500);
@@ -20,8 +22,6 @@ const controls = new OrbitControls(camera, $("multiple"));
 controls.addEventListener("change", draw);
 const ribbon = new Ribbon($("ribbon"), (frame) => { pause(); go(frame); });
 window.zembrik = { state, trials };  // for tests and the curious
-
-const cells = () => [...document.querySelectorAll(".cell:not([hidden])")];
 
 // As many columns as make the cells widest for the room there is.
 function arrange() {
@@ -68,7 +68,7 @@ function fit() {
 }
 
 async function open(id) {
-  const trial = { id, stage: new Stage(), frames: null, done: 0, begin: first, figures: {}, ready: false };
+  const trial = { id, stage: new Stage(cells().length > 4), frames: null, done: 0, begin: first, figures: {}, ready: false };
   trials.set(id, trial);
   trial.stage.setScene(await fetchPack(`/bakes/${id}/scene.bin`));
   trial.ready = true;
