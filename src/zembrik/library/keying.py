@@ -19,8 +19,6 @@ from zembrik.core.units import quaternion_turn
 from zembrik.library.many import role_patch
 from zembrik.library.shots import Patch
 
-MOST_MISFIT = 0.2  # of the size of a body: what changes its form by more has no motion of its own
-
 
 @dataclass(frozen=True)
 class Keying:

@@ -6,7 +6,7 @@ import datetime
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from sqlalchemy import func, select, text
+from sqlalchemy import select, text
 from sqlalchemy.orm import Session, joinedload
 
 from zembrik.core.problem import Problem
@@ -113,8 +113,3 @@ def first_in_line(session: Session, bake_id: int) -> int:
         {"args": f'{{"number": {int(bake_id)}}}'},
     )
     return bake_id
-
-
-def count_waiting(session: Session) -> int:
-    """Return how many bakes run or wait."""
-    return session.scalar(select(func.count()).where(Bake.state.in_(ACTIVE))) or 0

@@ -12,7 +12,7 @@ from pydantic.fields import FieldInfo
 
 from zembrik.core.problem import Problem
 from zembrik.core.setup.document import Body, Ground, Material, Place, Proxy, Quality, Setup, World
-from zembrik.core.setup.resolve import BY_HAND, Resolved
+from zembrik.core.setup.resolve import BY_HAND, Resolved, dotted
 
 # Shown in another unit than the document's: path ending → (unit, factor from the document's).
 SHOWN = dict.fromkeys(("thickness", "enough", "cell", "tack_distance"), ("mm", 1000.0))
@@ -69,7 +69,7 @@ def dial(resolved: Resolved, path: str) -> Dial:
     unit, factor = SHOWN.get(name, (extra["unit"], 1.0))
     if isinstance(value, float | int) and factor != 1.0:
         value = round(value * factor, 9)
-    origin = resolved.origins.get(_dotted(parts), "default")
+    origin = resolved.origins.get(dotted(path), "default")
     return Dial(LABELS.get(name, name), path, value, unit, extra["what"], extra["cost"], origin, origin == BY_HAND)
 
 
@@ -77,13 +77,6 @@ def _field(parts: list[str]) -> FieldInfo:
     holder = parts[-2] if len(parts) > 1 else ""
     model = MODELS["body" if holder.isdigit() else holder]
     return model.model_fields[parts[-1]]
-
-
-def _dotted(parts: list[str]) -> str:
-    text = ""
-    for part in parts:
-        text += f"[{part}]" if part.isdigit() else (f".{part}" if text else part)
-    return text
 
 
 def from_shown(path: str, text: str) -> Any:

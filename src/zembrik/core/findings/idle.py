@@ -5,7 +5,7 @@ from __future__ import annotations
 from zembrik.core.findings.finding import Finding
 from zembrik.core.setup.document import Setup
 from zembrik.core.setup.materials import SIMULATED
-from zembrik.core.setup.resolve import BY_HAND, Resolved
+from zembrik.core.setup.resolve import BY_HAND, Resolved, dotted
 
 Idle = tuple[str, str, str]  # path in the setup, what it is called, why it does nothing
 
@@ -14,7 +14,7 @@ def idle_dials(setup: Setup, resolved: Resolved) -> list[Finding]:
     """Dials that were set by hand and have no effect: a bake without them is the same, byte by byte."""
     idle = [
         one for one in [*_of_quality(setup, resolved), *_of_world(setup), *_of_bodies(setup, resolved)]
-        if resolved.origins.get(_dotted(one[0])) == BY_HAND
+        if resolved.origins.get(dotted(one[0])) == BY_HAND
     ]  # fmt: skip
     if not idle:
         return []
@@ -68,10 +68,3 @@ def _of_bodies(setup: Setup, resolved: Resolved) -> list[Idle]:
             found.append((f"{at}/density", f"density of {body.name}", "it goes its own way and is never let go"))
             found.append((f"/bodies/{k}/gravity", f"gravity's share of {body.name}", "it is never let go"))
     return found
-
-
-def _dotted(path: str) -> str:
-    text = ""
-    for part in path.strip("/").split("/"):
-        text += f"[{part}]" if part.isdigit() else (f".{part}" if text else part)
-    return text

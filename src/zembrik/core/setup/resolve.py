@@ -116,6 +116,14 @@ def _note_origins(full: Any, given: Any, path: str, origins: dict[str, str]) -> 
         origins[path] = DEFAULT if given is None else BY_HAND
 
 
+def dotted(path: str) -> str:
+    """Return a JSON pointer such as /bodies/0/cell as `Resolved.origins` has it: bodies[0].cell."""
+    text = ""
+    for part in path.strip("/").split("/"):
+        text += f"[{part}]" if part.isdigit() else (f".{part}" if text else part)
+    return text
+
+
 def canonical(document: Any) -> bytes:
     """Return plain JSON values as bytes that are equal when the values are equal."""
     return json.dumps(_numbers(document), sort_keys=True, separators=(",", ":"), ensure_ascii=True).encode()

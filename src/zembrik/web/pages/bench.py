@@ -319,8 +319,3 @@ def _deliver(setup: Setup, resolved: Resolved, number: int | None, places: Setti
     simulated = {b.name for b in setup.bodies if b.role in SIMULATED}
     keyable = [name for name in held.names if name in simulated] if held else []
     return {"formats": FORMATS, "units": UNIT_NAMES, "cache": held, "keyable": keyable}
-
-
-def setup_of(document: dict[str, Any]) -> Setup:
-    """Return a stored document as a setup."""
-    return parse_setup(document)

@@ -3,7 +3,6 @@ import * as THREE from "three";
 import { fetchPack } from "./pack.js";
 
 const STOPS = ["#352c4f", "#8272c4", "#f2bf74", "#fff6dc"].map((c) => new THREE.Color(c));
-export const RAMP = "linear-gradient(90deg,#352c4f,#8272c4,#f2bf74,#fff6dc)";
 
 function tint(share, into) {
   const at = Math.max(0, Math.min(1, share)) * (STOPS.length - 1), k = Math.min(STOPS.length - 2, Math.floor(at));
