@@ -87,6 +87,8 @@ class CacheWriter:
         """Open a cache to continue it, up to a last frame that may be later than before."""
         check_unlocked(path)
         attributes = json.loads((path / "zarr.json").read_bytes())["attributes"]
+        if b'"blosc"' not in (path / FIGURES[0] / "zarr.json").read_bytes():
+            raise Problem("the cache was begun by an earlier version.", str(path), "Discard it and bake it anew.")
         first, before = attributes["frames"]
         attributes["frames"] = attributes["setup"]["frames"] = [first, max(last, before)]
         writer = cls(path, attributes)
