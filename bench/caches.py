@@ -66,7 +66,7 @@ def main() -> None:
                 np.fromfile(out / str(k), np.float32)
 
         chunks = best(lambda write=write: write(encode_chunk))
-        plain = best(lambda write=write: write(lambda p: p.tobytes()))
+        plain = best(lambda write=write: write(np.ndarray.tobytes))
         speeds = [raw / 1e6 / s for s in (chunks, plain, best(read_cache), best(read_raw))]
         size = f"{len(points[0]):,} points  {held / raw:.1%} of raw"
         print(f"{name:22} {size}  MB/s: written {speeds[0]:.0f} (raw {speeds[1]:.0f}), ", end="")

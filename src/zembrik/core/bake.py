@@ -11,17 +11,22 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
+
+from zembrik.core.cache.body import BodyFrame, CacheBody
+from zembrik.core.cache.content import body_hash
 from zembrik.core.cache.reader import Cache
 from zembrik.core.cache.writer import CacheWriter, checkpoint_of
 from zembrik.core.problem import Problem
-from zembrik.core.setup.assets import Assets, file_hash
-from zembrik.core.setup.document import FileMesh, Setup
+from zembrik.core.setup.assets import Assets, file_hash, played
+from zembrik.core.setup.document import CacheMesh, FileMesh, Setup
 from zembrik.core.setup.materials import SIMULATED
 from zembrik.core.setup.resolve import resolve, setup_hash
 from zembrik.core.solver.build import build_world
 from zembrik.core.solver.sound import check_sound
 from zembrik.core.solver.stats import Meter
 from zembrik.core.solver.step import Stepper
+from zembrik.core.solver.world import World
 
 
 @dataclass(frozen=True)
@@ -35,10 +40,14 @@ class Progress:
 
 
 def asset_hashes(setup: Setup, assets: Assets) -> dict[str, str]:
-    """Return the hash of every mesh file the setup's bodies use."""
+    """Return the hash of every mesh file, and of every cache, that the setup's bodies use."""
     bodies = [b for b in setup.bodies if b.role != "left out"]
     files = {m.file for b in bodies for m in (b.mesh, b.form) if isinstance(m, FileMesh)}
-    return {file: file_hash(assets.read(file)) for file in sorted(files)}
+    hashes = {file: file_hash(assets.read(file)) for file in sorted(files)}
+    placed = {(m.cache, m.body): m for b in bodies if isinstance(m := b.mesh, CacheMesh)}
+    for (name, _), mesh in sorted(placed.items()):
+        hashes[name] = hashes.get(name, "") + body_hash(*played(mesh, assets))
+    return hashes
 
 
 def hash_of(setup: Setup, assets: Assets) -> str:
@@ -77,8 +86,9 @@ def bake(
         writer = CacheWriter.reopen(path, last)
     else:
         writer = CacheWriter.create(
-            path, key, resolved.document, resolved.origins, asset_hashes(setup, assets), world.bodies
-        )
+            path, key, resolved.document, resolved.origins, asset_hashes(setup, assets),
+            [CacheBody(b.name, b.faces, b.count, b.rest) for b in world.bodies],
+        )  # fmt: skip
     quality = resolved.quality
     stepper = Stepper(world, quality("substeps"), quality("iterations"), setup.fps, quality("enough"))
     meter = Meter(world)
@@ -100,12 +110,18 @@ def bake(
             check_sound(world, frame)
             figures = meter.measure(stepper)
             seconds = time.perf_counter() - start
-            writer.commit(frame, world.bodies, world.x, world.solids.poses(), world.state(), figures, seconds)
+            writer.commit(frame, frame_of(world), figures, seconds, world.state())
             if not tell(Progress(frame, seconds, frame - first + 1, last - first + 1)):
                 break
     finally:
         writer.finish()
     return Cache(path)
+
+
+def frame_of(world: World) -> list[BodyFrame]:
+    """Return what a cache keeps of each body as a world stands: points float32 (n, 3), metres, or a pose (7,)."""
+    poses = world.solids.poses()
+    return [poses[b.rigid] if b.rigid is not None else b.points(world.x).astype(np.float32) for b in world.bodies]
 
 
 def _check_same(path: Path, key: str) -> None:

@@ -232,6 +232,20 @@ def _still(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
     return {"title": f"Still of {order['body']} at frame {order['frame']}", "patch": patch, "words": words}
 
 
+def _hand_in(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
+    """Keep a file that was handed in as a cache."""
+    from zembrik.core.cache.reader import Cache
+    from zembrik.library.bakes import cache_path
+    from zembrik.library.handing_in import hand_in
+
+    bake = hand_in(database, shot_id, order, tell)
+    with database.session() as session:
+        cache = Cache(cache_path(database.settings, session.merge(bake, load=True)))
+    who = f"{len(cache.names)} bodies" if len(cache.names) > 1 else f"'{cache.names[0]}'"
+    words = f"{order['label']}: {who}, frames {cache.first} to {cache.done} at {cache.fps:g} a second, kept as a cache."
+    return {"title": "Handed in", "patch": [], "words": words, "bake": bake.id}
+
+
 def _verify(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
     """Look a cache over, every frame of it."""
     from zembrik.library.caches import verify
@@ -266,5 +280,5 @@ def _number_of(setup: Setup, order: Order) -> int:
 RUNS: dict[str, Run] = {
     "fits": _fits, "fit all": _fit_all, "over frames": _over_frames, "way": _way, "probe": _probe,
     "audit": _audit, "mend": _mend, "spacing": _spacing, "read": _read,
-    "keys": _keys, "verify": _verify, "still": _still,
+    "keys": _keys, "verify": _verify, "still": _still, "hand in": _hand_in,
 }  # fmt: skip

@@ -71,7 +71,7 @@ def new_bake(
     """Put a bake of first to last frame on record with room for its cache; `trial` are the fields that make it one."""
     bake = Bake(shot_id=shot_id, revision_id=revision_id, setup_hash=setup_hash, first=frames[0], last=frames[1])
     bake.state, bake.stop_asked, bake.error = "queued", False, ""
-    bake.label, bake.marked, bake.adopted = "", False, False
+    bake.label, bake.marked, bake.adopted, bake.handed_in = "", False, False, ""
     for name, value in trial.items():
         setattr(bake, name, value)
     session.add(bake)
@@ -108,6 +108,9 @@ def discard(session: Session, settings: Settings, bake_id: int) -> Bake:
     if bake.state in ACTIVE:
         raise Problem("the bake is still going on.", "bake", "Stop it first.")
     refuse_approved(bake)
+    from zembrik.library.placing import refuse_played  # it stands on this
+
+    refuse_played(session, bake)
     if session.scalar(select(Delivery.id).where(Delivery.bake_id == bake.id, Delivery.state.in_(ACTIVE))):
         raise Problem("a delivery is being made from this cache.", "bake", "Wait for it.")
     bake.state = "discarded"
@@ -140,7 +143,9 @@ def _shown(what: Select[*tuple[Any, ...]]) -> Select[*tuple[Any, ...]]:
     same = Bake.setup_hash == Revision.setup_hash
     order = (and_(same, Bake.state.in_(ACTIVE)).desc(), same.desc(), CacheRecord.done.is_not(None).desc())
     joined = what.join(Shot, Shot.id == Bake.shot_id).join(Revision, Revision.id == Shot.head_id).outerjoin(Bake.cache)
-    ordered = joined.where(Bake.state.not_in(GONE), OF_SHOT).order_by(Bake.shot_id, *order, Bake.id.desc())
+    ordered = joined.where(Bake.state.not_in(GONE), OF_SHOT, Bake.handed_in == "").order_by(
+        Bake.shot_id, *order, Bake.id.desc()
+    )
     return ordered.ext(distinct_on(Bake.shot_id))
 
 
@@ -158,7 +163,7 @@ def cache_path(settings: Settings, bake: Bake) -> Path:
 
 def stale_reasons(bake: Bake, head: Revision) -> list[str]:
     """Return what changed since the bake, or nothing when it is true."""
-    if bake.setup_hash == head.setup_hash:
+    if bake.setup_hash == head.setup_hash or bake.handed_in:
         return []
     lines = differences(bake.document, head.document)
     return lines or ["the content of a mesh changed"]
@@ -190,7 +195,7 @@ def progress_of(settings: Settings, bake: Bake) -> tuple[Progress, Cache | None]
     spent = cache.figure("timing/seconds")
     recent = spent[1:][-12:]  # the first frame computes nothing
     left = float(np.mean(recent)) * (total - len(spent)) if len(recent) else None
-    return Progress(len(spent), total, float(spent.sum()), left if bake.state in ACTIVE else None), cache
+    return Progress(cache.frame_count, total, float(spent.sum()), left if bake.state in ACTIVE else None), cache
 
 
 def findings_of(session: Session, settings: Settings, revision: Revision) -> list[dict[str, Any]]:
@@ -258,7 +263,7 @@ def seconds_a_point(session: Session, settings: Settings, shot_id: int) -> float
     rows = session.scalars(
         select(Bake)
         .join(Revision)
-        .where(Bake.state == "done")
+        .where(Bake.state == "done", Bake.handed_in == "")
         .order_by((Revision.shot_id != shot_id), Bake.id.desc())
         .limit(5)
     )

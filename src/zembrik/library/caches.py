@@ -14,11 +14,12 @@ from zembrik.core.cache.reader import Cache
 from zembrik.core.problem import Problem
 from zembrik.library.bakes import ACTIVE, cache_path, discard
 from zembrik.library.models import Bake, CacheRecord, Delivery, Revision, Shot, Show
+from zembrik.library.placing import players, refuse_played
 from zembrik.library.settings import Settings
 
 STATES = {  # as they are told, in the order in which the first that fits is taken
     "trash": "in the trash", "damaged": "damaged", "active": "being baked", "failed": "failed",
-    "partial": "not all frames", "trial": "a trial", "stale": "stale", "true": "true",
+    "partial": "not all frames", "foreign": "handed in", "trial": "a trial", "stale": "stale", "true": "true",
 }  # fmt: skip
 SORTS = ("newest", "largest", "shot", "frames")
 MOST_ROWS = 200
@@ -73,6 +74,7 @@ def _query() -> Select[*tuple[Any, ...]]:
         (Bake.state.in_(ACTIVE), "active"),
         (Bake.state == "failed", "failed"),
         (or_(CacheRecord.done.is_(None), CacheRecord.done < Bake.last), "partial"),
+        (Bake.handed_in != "", "foreign"),
         (and_(Bake.sheet_id.is_not(None), Bake.adopted.is_(False)), "trial"),
         (Bake.setup_hash != head.c.setup_hash, "stale"),
         else_="true",
@@ -92,7 +94,7 @@ def _query() -> Select[*tuple[Any, ...]]:
     )  # fmt: skip
 
 
-def _found(words: str, state: str) -> Select[Any]:
+def _found(words: str, state: str, played: Sequence[str]) -> Select[Any]:
     inner = _query().subquery()
     names = list(Row._fields)
     columns = dict(zip(names, inner.c, strict=True))
@@ -103,7 +105,7 @@ def _found(words: str, state: str) -> Select[Any]:
     if state == "approved":
         query = query.where(columns["approved"].is_not(None))
     elif state == "unused":
-        unused = and_(columns["approved"].is_(None), columns["deliveries"] == 0)
+        unused = and_(columns["approved"].is_(None), columns["deliveries"] == 0, columns["folder"].not_in(played))
         query = query.where(unused, columns["state"].in_(["trial", "stale", "failed"]))
     elif state:
         query = query.where(columns["state"] == state)
@@ -119,7 +121,7 @@ def find_caches(session: Session, words: str = "", state: str = "", sort: str = 
         words: all must be in show, code, title or label. state: one of STATES, "approved", "unused", or none for all
             but the trash. sort: one of SORTS.
     """
-    found = _found(words, state).subquery()
+    found = _found(words, state, list(players(session))).subquery()
     columns = dict(zip(Row._fields, found.c, strict=True))
     orders: dict[str, list[Any]] = {
         "newest": [columns["bake"].desc()], "largest": [columns["bytes"].desc()],
@@ -180,6 +182,7 @@ def trash(session: Session, bake_id: int) -> None:
         raise Problem("the cache is approved.", "caches", "Take the approval back first.")
     if bake.state in ACTIVE:
         raise Problem("the bake is still going on.", "caches", "Stop it first.")
+    refuse_played(session, bake)
     if bake.cache.trashed is None:
         bake.cache.trashed, bake.cache.was, bake.state = datetime.datetime.now(datetime.UTC), bake.state, "trashed"
 

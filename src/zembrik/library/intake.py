@@ -116,6 +116,11 @@ def bodies_of(
         if len(contents.parts) > 1:
             mesh["part"] = path
         body: dict[str, Any] = {"name": name, "mesh": mesh}
+        if len(part.sequence):
+            raise Problem(
+                f"'{name}' is another mesh from frame to frame, so no body can have it.", reference.partition("/")[2],
+                "Keep it as a cache, or untick it.",
+            )  # fmt: skip
         if len(part.shapes):
             mesh |= {"animated": True, "starts": float(starts)}
             body["role"] = "collider"

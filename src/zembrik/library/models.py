@@ -100,6 +100,7 @@ class Bake(Base):
     label: Mapped[str] = mapped_column(Text, default="", server_default="")
     marked: Mapped[bool] = mapped_column(default=False, server_default="false")
     adopted: Mapped[bool] = mapped_column(default=False, server_default="false")
+    handed_in: Mapped[str] = mapped_column(Text, default="", server_default="")  # the file that a cache came from
     revision: Mapped[Revision] = relationship()
     cache: Mapped[CacheRecord | None] = relationship(back_populates="bake", uselist=False)
 
@@ -152,7 +153,8 @@ class Delivery(Base):
     bake_id: Mapped[int] = mapped_column(ForeignKey("bake.id"), index=True)
     order: Mapped[dict[str, Any]]
     file: Mapped[str] = mapped_column(String(400))  # below the deliveries' root
-    state: Mapped[str] = mapped_column(String(20), default="queued")  # queued running done failed
+    state: Mapped[str] = mapped_column(String(20), default="queued")  # queued running done failed stopped
+    stop_asked: Mapped[bool] = mapped_column(default=False, server_default="false")
     frames_done: Mapped[int] = mapped_column(default=0)
     frames_all: Mapped[int] = mapped_column(default=0)
     manifest: Mapped[dict[str, Any] | None]
@@ -179,6 +181,23 @@ class Errand(Base):
     error: Mapped[str] = mapped_column(Text, default="")
     created: Mapped[Moment] = mapped_column(server_default=func.now())
     ended: Mapped[Moment | None]
+
+
+class Take(Base):
+    """Motion kept under a name: tracks of one body or many, of a setup or of a cache, for any shot of the show."""
+
+    __tablename__ = "take"
+    __table_args__ = (UniqueConstraint("show_id", "name"),)
+    id: Mapped[int] = mapped_column(primary_key=True)
+    show_id: Mapped[int] = mapped_column(ForeignKey("show.id"))
+    shot_id: Mapped[int] = mapped_column(ForeignKey("shot.id"))  # where it was made
+    name: Mapped[str] = mapped_column(String(120))
+    source: Mapped[str] = mapped_column(Text)  # what it was made of, in words
+    fps: Mapped[float]
+    tracks: Mapped[list[Any]]  # {"body", "motion"} of each body
+    favourite: Mapped[bool] = mapped_column(default=False)
+    created: Mapped[Moment] = mapped_column(server_default=func.now())
+    shot: Mapped[Shot] = relationship()
 
 
 class KeptProxy(Base):

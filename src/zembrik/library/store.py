@@ -10,7 +10,9 @@ from pathlib import PurePosixPath
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
+from zembrik.core.cache.content import body_hash
 from zembrik.core.cache.layout import write_whole
+from zembrik.core.cache.reader import Cache
 from zembrik.core.exchange.contents import Contents
 from zembrik.core.exchange.kept import kept_contents
 from zembrik.core.problem import Problem
@@ -25,7 +27,7 @@ class StoredAssets:
     """Gives the content of stored files; a setup names one as HASH/NAME."""
 
     def __init__(self, settings: Settings) -> None:
-        self.root = settings.assets
+        self.root, self.caches = settings.assets, settings.caches
 
     def read(self, file: str) -> bytes:
         """Return the file's bytes; see `core.setup.assets.Assets`."""
@@ -38,6 +40,18 @@ class StoredAssets:
             raise Problem(
                 f"the stored mesh '{file}' is gone.", file, "Take it in again on the Intake station."
             ) from None
+
+    def cache(self, name: str) -> Cache:
+        """Return the cache that a setup names as HASH/FOLDER; see `core.setup.assets.Assets`."""
+        content, _, folder = name.partition("/")
+        if not re.fullmatch(r"[0-9a-f]{64}", content) or not re.fullmatch(r"\d{6}/bake-\d{6}\.zarr", folder):
+            raise Problem(f"'{name}' is no stored cache.", name, "Place the cache again on Intake.")
+        cache = Cache(self.caches / folder)
+        if content not in {body_hash(cache, number) for number in range(len(cache.names))}:
+            raise Problem(
+                "the cache is another now than when it was placed.", folder, "Place it again on Intake.",
+            )  # fmt: skip
+        return cache
 
 
 def take_in(session: Session, settings: Settings, name: str, data: bytes) -> tuple[str, Contents]:

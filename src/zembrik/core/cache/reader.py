@@ -47,6 +47,11 @@ class Cache:
             raise Problem("the cache's zarr.json cannot be read.", str(path)) from None
 
     @property
+    def foreign(self) -> dict[str, Any] | None:
+        """What is told of the file that it was handed in as; None of a cache that was baked here. It has no figures."""
+        return self.attributes.get("foreign")
+
+    @property
     def frame_count(self) -> int:
         """How many frames are committed."""
         return 0 if self.done is None else self.done - self.first + 1
@@ -63,7 +68,7 @@ class Cache:
 
     @cached_property
     def point_counts(self) -> list[int]:
-        """How many points each body has."""
+        """How many points each body has; of one whose number changes, the most."""
         return [
             int(self._shape(folder / "rest")[0] if self.is_rigid(n) else self._shape(folder / "points")[1])
             for n, folder in enumerate(self._folders)
@@ -72,6 +77,10 @@ class Cache:
     def is_rigid(self, number: int) -> bool:
         """Tell whether a body is kept as a pose a frame, not as points."""
         return (self._folders[number] / "pose").is_dir()
+
+    def changes(self, number: int) -> bool:
+        """Tell whether a body's numbers of points and faces are others from frame to frame."""
+        return (self._folders[number] / "counts").is_dir()
 
     def rest(self, number: int) -> NDArray[np.float32]:
         """Return a rigid body's placed mesh, float32 (points, 3), metres, which its poses move."""
@@ -87,7 +96,7 @@ class Cache:
             Problem: when the frame is not committed, or its chunk is missing or damaged.
         """
         self._check_committed(frame)
-        return self._chunk(self._folders[number] / "pose", (frame - self.first, 0), "<f8", (7,), f"frame {frame}")
+        return self._of_frame(number, "pose", frame, "<f8", (7,))
 
     @staticmethod
     def _shape(array: Path) -> list[int]:
@@ -103,9 +112,13 @@ class Cache:
             raise Problem(f"the cache has no body '{name}'.", str(self.path), f"It has {', '.join(self.names)}.")
         return self.names.index(name)
 
-    def faces(self, number: int) -> NDArray[np.int32]:
-        """Return a body's faces, int32 (faces, 3)."""
+    def faces(self, number: int, frame: int | None = None) -> NDArray[np.int32]:
+        """Return a body's faces, int32 (faces, 3); where they change, those of a frame, or else of the first."""
         array = self._folders[number] / "faces"
+        if self.changes(number):
+            at = self.first if frame is None else frame
+            held = self._of_frame(number, "faces", at, "<i4", tuple(self._shape(array)[1:]))
+            return held[: self._counts(number, at)[1]]
         return self._chunk(array, (0, 0), "<i4", tuple(self._shape(array)), "faces")
 
     def points(self, number: int, frame: int) -> NDArray[np.float32]:
@@ -119,8 +132,15 @@ class Cache:
             moved = self.rest(number).astype(np.float64) @ quaternion_turn(pose[3:]).T + pose[:3]
             return moved.astype(np.float32)
         self._check_committed(frame)
-        shape = (self.point_counts[number], 3)
-        return self._chunk(self._folders[number] / "points", (frame - self.first, 0, 0), "<f4", shape, f"frame {frame}")
+        held = self._of_frame(number, "points", frame, "<f4", (self.point_counts[number], 3))
+        return held[: self._counts(number, frame)[0]] if self.changes(number) else held
+
+    def _counts(self, number: int, frame: int) -> NDArray[np.int32]:
+        return self._of_frame(number, "counts", frame, "<i4", (2,))
+
+    def _of_frame(self, number: int, what: str, frame: int, dtype: str, shape: tuple[int, ...]) -> NDArray[Any]:
+        index = (frame - self.first, *([0] * len(shape)))
+        return self._chunk(self._folders[number] / what, index, dtype, shape, f"frame {frame}")
 
     def _check_committed(self, frame: int) -> None:
         if self.done is None or not self.first <= frame <= self.done:
@@ -128,8 +148,11 @@ class Cache:
             raise Problem(f"frame {frame} is not in the cache; it holds {until}.", str(self.path))
 
     def figure(self, name: str) -> NDArray[np.float32]:
-        """Return "stats/<name>" or "timing/seconds" of the committed frames, float32 (frames,), SI units."""
-        if self.done is None:
+        """Return "stats/<name>" or "timing/seconds" of the committed frames, float32 (frames,), SI units.
+
+        Of a cache that was handed in there are none, float32 (0,).
+        """
+        if self.done is None or self.foreign is not None:
             return np.zeros(0, np.float32)
         array = self.path / name
         values = np.full(self.frame_count, np.nan, np.float32)
@@ -167,7 +190,7 @@ class Cache:
                             found.append(f"body '{name}', frame {job[1]}: it holds numbers that are not finite.")
                 except Problem as problem:
                     found.append(f"body '{name}': {problem}")
-        if self.done is not None:
+        if self.done is not None and self.foreign is None:
             for figure in FIGURES:
                 try:
                     self.figure(figure)

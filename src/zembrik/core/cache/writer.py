@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from zembrik.core.cache.body import BodyFrame, CacheBody
 from zembrik.core.cache.journal import NAME, append_record, read_checkpoint, write_checkpoint
 from zembrik.core.cache.layout import (
     FIGURES,
@@ -24,7 +25,6 @@ from zembrik.core.cache.layout import (
 )
 from zembrik.core.cache.lock import check_unlocked
 from zembrik.core.problem import Problem
-from zembrik.core.solver.world import SimBody
 
 FLUSH_EVERY_S = 1.0
 
@@ -43,9 +43,13 @@ class CacheWriter:
     @classmethod
     def create(
         cls, path: Path, setup_hash: str, setup: dict[str, Any], origins: dict[str, str], assets: dict[str, str],
-        bodies: list[SimBody],
+        bodies: list[CacheBody], foreign: dict[str, Any] | None = None,
     ) -> CacheWriter:  # fmt: skip
         """Make a new cache; a folder that is there already is an error.
+
+        Args:
+            path: its folder. setup_hash, setup, origins, assets: see `layout`. bodies: what it keeps.
+            foreign: of a cache from elsewhere, what is told of its file.
 
         Raises:
             Problem: when the place is taken or cannot be written.
@@ -63,15 +67,18 @@ class CacheWriter:
             "length_unit": "m",
             "up_axis": "y",
         }
+        if foreign is not None:
+            attributes |= {"foreign": foreign, "solver": f"handed in: {foreign['file']}"}
         writer = cls(path, attributes)
         try:
             path.mkdir(parents=True)
-            for group in ("bodies", "stats", "timing"):
+            for group in ("bodies", "stats", "timing") if foreign is None else ("bodies",):
                 (path / group).mkdir()
                 write_whole(path / group / "zarr.json", group_json({}))
             for number, body in enumerate(bodies):
                 writer._add_body(number, body)
-            writer._shape_figures()
+            if foreign is None:
+                writer._shape_figures()
             writer._write_attributes()
         except FileExistsError:
             raise Problem(
@@ -101,7 +108,7 @@ class CacheWriter:
             writer.figures[name][: len(known)] = known
         if attributes["frames"][1] > before:
             for number, count in enumerate(cache.point_counts):
-                writer._shape_frames(number, count, cache.is_rigid(number))
+                writer._shape_frames(number, count, cache.is_rigid(number), 0)
             writer._shape_figures()
         if done is not None:
             writer._write_figures()
@@ -109,23 +116,28 @@ class CacheWriter:
         (path / NAME).unlink(missing_ok=True)
         return writer
 
-    def _add_body(self, number: int, body: SimBody) -> None:
+    def _add_body(self, number: int, body: CacheBody) -> None:
         folder = self.path / "bodies" / str(number)
         folder.mkdir()
         write_whole(folder / "zarr.json", group_json({"name": body.name}))
         if body.rest is not None:
             write_array(folder / "rest", body.rest.astype(np.float32))
-        write_array(folder / "faces", body.faces.astype(np.int32))
-        self._shape_frames(number, body.count, body.rest is not None)
+        if not body.most_faces:
+            write_array(folder / "faces", body.faces.astype(np.int32))
+        self._shape_frames(number, body.points, body.rest is not None, body.most_faces)
 
-    def _shape_frames(self, number: int, points: int, rigid: bool) -> None:
-        """Write the head of a body's array over frames, for as many frames as there are to be."""
-        folder = self.path / "bodies" / str(number) / ("pose" if rigid else "points")
-        folder.mkdir(exist_ok=True)
-        head = array_json((self.count, 7), (1, 7), "float64")
-        if not rigid:
-            head = array_json((self.count, points, 3), (1, points, 3), "float32")
-        write_whole(folder / "zarr.json", head)
+    def _shape_frames(self, number: int, points: int, rigid: bool, most_faces: int) -> None:
+        """Write the heads of a body's arrays over frames, for as many frames as there are to be."""
+        folder = self.path / "bodies" / str(number)
+        beyond = float("nan") if most_faces else 0.0
+        shapes: dict[str, tuple[tuple[int, ...], str, float]] = {"points": ((points, 3), "float32", beyond)}
+        if rigid:
+            shapes = {"pose": ((7,), "float64", 0)}
+        if most_faces:
+            shapes |= {"faces": ((most_faces, 3), "int32", -1), "counts": ((2,), "int32", 0)}
+        for name, (shape, dtype, fill) in shapes.items():
+            (folder / name).mkdir(exist_ok=True)
+            write_whole(folder / name / "zarr.json", array_json((self.count, *shape), (1, *shape), dtype, fill))
 
     def _shape_figures(self) -> None:
         for name in FIGURES:
@@ -141,31 +153,26 @@ class CacheWriter:
             write_whole(chunk_path(self.path / name, 0), encode_chunk(values))
 
     def commit(
-        self, frame: int, bodies: list[SimBody], x: NDArray[np.float64], poses: NDArray[np.float64],
-        state: list[NDArray[Any]], figures: dict[str, float], seconds: float,
+        self, frame: int, bodies: list[BodyFrame], figures: dict[str, float], seconds: float,
+        state: list[NDArray[Any]] | None,
     ) -> None:  # fmt: skip
-        """Add a frame: places x (n, 3) of all points, poses (R, 7) of rigid bodies, state and figures in SI units.
+        """Add a frame: what it has of each body, figures in SI units, and the solver's state, None of a foreign cache.
 
         Raises:
             Problem: when the disk does not take it; the frames before stay as they are.
         """
         index = frame - self.first
         try:
-            for number, body in enumerate(bodies):
-                folder = self.path / "bodies" / str(number)
-                if body.rigid is not None:
-                    target, values = chunk_path(folder / "pose", index, 0), poses[body.rigid]
-                else:
-                    target = chunk_path(folder / "points", index, 0, 0)
-                    values = body.points(x).astype(np.float32)
-                target.parent.mkdir(parents=True, exist_ok=True)
-                write_whole(target, encode_chunk(values))
+            for number, values in enumerate(bodies):
+                write_body_frame(self.path / "bodies" / str(number), index, values)
+            self.attributes["done"] = frame
+            if state is None:
+                return
             for name, value in figures.items():
                 self.figures[f"stats/{name}"][index] = value
             self.figures["timing/seconds"][index] = seconds
             write_checkpoint(self.path / f"checkpoint-{frame % 2}", frame, state)
             append_record(self.path, frame, [float(self.figures[name][index]) for name in FIGURES])
-            self.attributes["done"] = frame
             if time.monotonic() - self.flushed > FLUSH_EVERY_S:
                 self._flush()
         except OSError as error:
@@ -173,7 +180,8 @@ class CacheWriter:
 
     def _flush(self) -> None:
         """Bring the arrays of figures and the attributes up to the last committed frame."""
-        self._write_figures()
+        if "foreign" not in self.attributes:
+            self._write_figures()
         self._write_attributes()
         self.flushed = time.monotonic()
 
@@ -200,6 +208,26 @@ def checkpoint_of(path: Path, frame: int) -> list[NDArray[np.float64]]:
             f"there is no sound checkpoint of frame {frame}.", str(place), "Bake it anew from the first frame."
         )
     return found
+
+
+def write_body_frame(folder: Path, index: int, values: BodyFrame) -> None:
+    """Write what a frame, counted from 0, has of the body in a folder, chunk by chunk; each whole or not at all."""
+    chunks: dict[str, NDArray[Any]] = {}
+    if isinstance(values, tuple):
+        points, faces = values
+        most = [json.loads((folder / name / "zarr.json").read_bytes())["shape"][1] for name in ("points", "faces")]
+        chunks["points"] = np.full((most[0], 3), np.nan, np.float32)
+        chunks["faces"] = np.full((most[1], 3), -1, np.int32)
+        chunks["points"][: len(points)], chunks["faces"][: len(faces)] = points, faces
+        chunks["counts"] = np.array([len(points), len(faces)], np.int32)
+    elif values.ndim == 1:
+        chunks["pose"] = values.astype(np.float64)
+    else:
+        chunks["points"] = values.astype(np.float32)
+    for name, held in chunks.items():
+        target = chunk_path(folder / name, index, *([0] * held.ndim))
+        target.parent.mkdir(parents=True, exist_ok=True)
+        write_whole(target, encode_chunk(held))
 
 
 def write_array(folder: Path, values: NDArray[Any]) -> None:

@@ -25,7 +25,7 @@ from typing import Any
 
 import numpy as np
 
-from zembrik.core.exchange.contents import Contents, FilePart, check_size
+from zembrik.core.exchange.contents import Contents, FilePart, Sequence, check_size
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 
@@ -163,6 +163,7 @@ def _packed(contents: Contents) -> bytes:
         {
             "path": p.path, "groups": list(p.mesh.groups), "points": add(p.mesh.points), "faces": add(p.mesh.faces),
             **{key: add(getattr(p, key)) for key in PART_ARRAYS},
+            "sequence": [add(a) for a in (p.sequence.points, p.sequence.faces, p.sequence.counts)],
         }
         for p in contents.parts
     ]  # fmt: skip
@@ -199,7 +200,11 @@ def _contents(answer: bytes, name: str) -> Contents:
             if not np.isfinite(points).all() or not len(faces) or faces.min() < 0 or faces.max() >= len(points):
                 raise ValueError
             mesh = TriMesh(points.astype(np.float64), faces.astype(np.int32), tuple(one["groups"]))
-            parts.append(FilePart(one["path"], mesh, *[array(one[key], "f").astype(np.float64) for key in PART_ARRAYS]))
+            sequence = Sequence(*(array(place, kind) for place, kind in zip(one["sequence"], "fii", strict=True)))
+            if not sequence.is_sound:
+                raise ValueError
+            transform, times, poses, forms = (array(one[key], "f").astype(np.float64) for key in PART_ARRAYS)
+            parts.append(FilePart(one["path"], mesh, transform, times, poses, forms, sequence))
         found = Contents(head["kind"], parts, head["unit_m"], head["up"], list(head["notes"]))
     except Problem:
         raise

@@ -14,9 +14,48 @@ MOST_PARTS = 20_000
 MOST_POINTS = 4_000_000  # of all parts of a file
 MOST_MOVED = 150_000_000  # numbers of all animated points of a file
 FARTHEST = 1e7  # file units; a coordinate beyond this is a damaged number, not a place
+FRAMES_A_SECOND = 24.0  # at which a sequence's frames are counted until it is told otherwise
 UNEVEN = 1e-3  # relative difference of two scales that is told
 
 Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Sequence:
+    """Meshes one after the other, with as many points and faces as each has.
+
+    Attributes:
+        points: float64 (all points, 3). faces: int32 (all faces, 3), numbering the points of their own mesh.
+        counts: int64 (k, 2), how many points and faces each has.
+    """
+
+    points: Floats = field(default_factory=lambda: np.zeros((0, 3)))
+    faces: NDArray[np.int32] = field(default_factory=lambda: np.zeros((0, 3), np.int32))
+    counts: NDArray[np.int64] = field(default_factory=lambda: np.zeros((0, 2), np.int64))
+
+    @classmethod
+    def of(cls, meshes: list[TriMesh]) -> Sequence:
+        """Return meshes as a sequence."""
+        counts = np.array([[len(m.points), len(m.faces)] for m in meshes], dtype=np.int64)
+        faces = np.concatenate([m.faces for m in meshes]).astype(np.int32)
+        return cls(np.concatenate([m.points for m in meshes]), faces, counts)
+
+    def __len__(self) -> int:
+        return len(self.counts)
+
+    def at(self, k: int) -> tuple[Floats, NDArray[np.int32]]:
+        """Return points (n, 3) and faces (m, 3) of the mesh number k."""
+        (p, f), (points, faces) = self.counts[:k].sum(axis=0), self.counts[k]
+        return self.points[p : p + points], self.faces[f : f + faces]
+
+    @property
+    def is_sound(self) -> bool:
+        """Whether counts and arrays fit together, and faces name points that are there."""
+        totals = self.counts.sum(axis=0) if len(self) else np.zeros(2)
+        if (self.counts < 0).any() or totals.tolist() != [len(self.points), len(self.faces)]:
+            return False
+        most = np.repeat(self.counts[:, 0], self.counts[:, 1])[:, None] if len(self) else np.zeros((0, 1))
+        return bool(np.isfinite(self.points).all() and ((self.faces >= 0) & (self.faces < most)).all())
 
 
 @dataclass(frozen=True)
@@ -30,6 +69,7 @@ class FilePart:
         times_s: float64 (k,), when `poses` or `shapes` are, seconds; empty where nothing moves.
         poses: float64 (k, 4, 4), transforms over time of a part that keeps its form; may be empty.
         shapes: float64 (k, points, 3), places over time of a part that does not; may be empty.
+        sequence: of a part that is another mesh at every moment; such a part can be kept as a cache, and nothing else.
     """
 
     path: str
@@ -38,6 +78,7 @@ class FilePart:
     times_s: Floats = field(default_factory=lambda: np.zeros(0))
     poses: Floats = field(default_factory=lambda: np.zeros((0, 4, 4)))
     shapes: Floats = field(default_factory=lambda: np.zeros((0, 0, 3)))
+    sequence: Sequence = field(default_factory=lambda: Sequence())
 
     @property
     def scales(self) -> Floats:
@@ -71,6 +112,7 @@ class Contents:
         unit_m: metres a unit, if the file says so.
         up: "y" or "z", if the file says so.
         notes: what was left out or changed, a sentence each.
+        first: of a sequence, its first frame's number; its moments are frames, counted as `FRAMES_A_SECOND`.
     """
 
     kind: str
@@ -78,6 +120,12 @@ class Contents:
     unit_m: float | None = None
     up: str | None = None
     notes: list[str] = field(default_factory=list)
+    first: int | None = None
+
+    @property
+    def moves(self) -> bool:
+        """Whether anything in it moves, so that it can be kept as a cache of more than one frame."""
+        return any(len(p.times_s) > 1 for p in self.parts)
 
     def part(self, path: str | None, name: str) -> FilePart:
         """Return a part by its path, or all parts as one still mesh for None."""
@@ -144,6 +192,21 @@ def make_part(
     )  # fmt: skip
 
 
+def sequence_part(path: str, forms: list[FilePart | None], times_s: Floats, transform: Floats) -> FilePart | None:
+    """Return a part that is another mesh at every moment; where one has no face, the one before stays.
+
+    Args:
+        path, times_s, transform: see `FilePart`. forms: what it is at every moment, None where it has no face.
+    """
+    meshes: list[TriMesh] = []
+    first = next((form.mesh for form in forms if form is not None), None)
+    if first is None:
+        return None
+    for form in forms:
+        meshes.append(form.mesh if form is not None else (meshes[-1] if meshes else first))
+    return FilePart(path, meshes[0], transform, times_s, sequence=Sequence.of(meshes))
+
+
 def cut_polygons(
     counts: NDArray[np.integer], corners: NDArray[np.integer], points: Floats, where: str
 ) -> NDArray[np.int64]:
@@ -176,5 +239,5 @@ def check_size(parts: list[FilePart], name: str) -> None:
         raise Problem(f"the file has {len(parts):,} parts; the limit is {MOST_PARTS:,}.", name, "Split it.")
     if points > MOST_POINTS:
         raise Problem(f"the meshes have {points:,} points; the limit is {MOST_POINTS:,}.", name, "Reduce them first.")
-    if sum(p.shapes.size for p in parts) > MOST_MOVED:
+    if sum(p.shapes.size + p.sequence.points.size + p.sequence.faces.size for p in parts) > MOST_MOVED:
         raise Problem("its moving points are more than fit.", name, "Hand in fewer frames or a coarser mesh.")

@@ -14,21 +14,23 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from zembrik.core.cache.between import NEAR, points_at
 from zembrik.core.cache.layout import write_whole
 from zembrik.core.cache.reader import Cache
-from zembrik.core.keys.smooth import turns_at, values_at
 from zembrik.core.problem import Problem
-from zembrik.core.units import METRES_PER_UNIT, from_si, quaternion_turn
+from zembrik.core.units import METRES_PER_UNIT, from_si
 
 FORMATS: dict[str, str] = {
     "glb": "binary glTF 2.0, one file",
     "usdc": "OpenUSD, binary",
     "usda": "OpenUSD, text",
+    "abc": "point cache",
     "obj.zip": "one OBJ a body and frame, in a zip",
     "ply.zip": "one binary PLY a body and frame, in a zip",
     "csv": "tracks: place and turn of every body, a row a frame",
     "json": "tracks, with a schema",
 }
+OF_CHANGING = ("usdc", "usda", "abc", "obj.zip", "ply.zip")  # what can hold a body whose points change in number
 SCHEMA = "zembrik.delivery/1"
 Tell = Callable[[int, int], bool]
 
@@ -63,13 +65,14 @@ class Part:
         name: the body's name.
         file_name: the same, fit for files and paths, unique in the delivery.
         number: in the cache.
-        faces: int32 (faces, 3).
+        faces: int32 (faces, 3). changes: whether they, and the number of points, are others from frame to frame.
     """
 
     name: str
     file_name: str
     number: int
     faces: NDArray[np.int32]
+    changes: bool = False
 
 
 @dataclass(frozen=True)
@@ -99,25 +102,14 @@ class Content:
 
     def points(self, part: Part, frame: int) -> NDArray[np.float32]:
         """Return a body's points (n, 3) at a frame of the file, in the order's unit and axes."""
-        at = self.moment(frame)
-        si = self.cache.points(part.number, round(at)) if abs(at - round(at)) < 1e-9 else self._between(part, at)
+        si = points_at(self.cache, part.number, self.moment(frame))
         if self.order.unit == "m" and self.order.up_axis == "y":
             return si
         return from_si(si, self.order.unit, self.order.up_axis).astype(np.float32)
 
-    def _between(self, part: Part, at: float) -> NDArray[np.float32]:
-        """Return a body's points (n, 3) between two of the cache's frames, metres."""
-        low, high = max(int(at) - 1, self.cache.first), min(int(at) + 2, self.cache.done or int(at))
-        around, share = range(low, high + 1), np.array([at - low])
-        if self.cache.is_rigid(part.number):
-            poses = np.array([self.cache.pose(part.number, f) for f in around])
-            rest = self.cache.rest(part.number).astype(np.float64)
-            middle = rest.mean(axis=0)  # this goes a smooth way, whatever the body does about it
-            places = np.array([quaternion_turn(p[3:]) @ middle + p[:3] for p in poses])
-            place, turn = values_at(places, share)[0], turns_at(poses[:, 3:], share)[0]
-            return ((rest - middle) @ quaternion_turn(turn).T + place).astype(np.float32)
-        near = np.stack([self.cache.points(part.number, f).astype(np.float64) for f in around])
-        return values_at(near, share)[0].astype(np.float32)
+    def faces(self, part: Part, frame: int) -> NDArray[np.int32]:
+        """Return a body's faces (m, 3) at a frame of the file; they are the same at all but for what changes."""
+        return self.cache.faces(part.number, int(np.floor(self.moment(frame) + NEAR))) if part.changes else part.faces
 
 
 def prepare(cache: Cache, order: Order) -> Content:
@@ -150,7 +142,14 @@ def prepare(cache: Cache, order: Order) -> Content:
         stem = re.sub(r"[^A-Za-z0-9_]+", "_", name).strip("_")[:60] or "body"
         stem = f"b_{stem}" if stem[0].isdigit() else stem
         taken = {p.file_name for p in parts}
-        parts.append(Part(name, stem if stem not in taken else f"{stem}_{number}", number, cache.faces(number)))
+        changes = cache.changes(number)
+        if changes and order.format not in OF_CHANGING:
+            raise Problem(
+                f"'{name}' has other points from frame to frame, which {order.format} cannot hold.", "export",
+                f"Choose one of {', '.join(OF_CHANGING)}, or leave it out.",
+            )  # fmt: skip
+        file_name = stem if stem not in taken else f"{stem}_{number}"
+        parts.append(Part(name, file_name, number, cache.faces(number), changes))
     return Content(cache, order, first, last, parts)
 
 
@@ -166,11 +165,14 @@ def deliver(cache: Cache, out: Path, order: Order, tell: Tell = lambda done, tot
     Raises:
         Problem: for a wrong order, a damaged frame, a place that cannot be written, or a stop.
     """
-    from zembrik.core.exchange import gltf, obj_sequence, ply_sequence, tracks, usd
+    from zembrik.core.exchange import gltf, obj_sequence, ply_sequence, tracks, usd, write_abc
 
     content = prepare(cache, order)
-    writers = {"glb": gltf.write, "usdc": usd.write, "usda": usd.write, "obj.zip": obj_sequence.write,
-               "ply.zip": ply_sequence.write, "csv": tracks.write_csv, "json": tracks.write_json}  # fmt: skip
+    writers = {
+        "glb": gltf.write, "usdc": usd.write, "usda": usd.write, "abc": write_abc.write,
+        "obj.zip": obj_sequence.write, "ply.zip": ply_sequence.write,
+        "csv": tracks.write_csv, "json": tracks.write_json,
+    }  # fmt: skip
     part = out.with_name(f".{out.stem}.{os.getpid()}.part.{order.format}")
     try:
         part.touch()
@@ -224,7 +226,7 @@ def told_frames(content: Content, tell: Tell) -> Iterator[int]:
 
 
 # Bytes a point and frame (or a body and frame, of tracks), and a face, as measured on the demo's shots.
-A_POINT: dict[str, float] = {"glb": 25.0, "usdc": 9.5, "usda": 31.0, "obj.zip": 12.5, "ply.zip": 10.0}
+A_POINT: dict[str, float] = {"glb": 25.0, "usdc": 9.5, "usda": 31.0, "abc": 12.0, "obj.zip": 12.5, "ply.zip": 10.0}
 A_ROW: dict[str, float] = {"csv": 165.0, "json": 300.0}
 
 

@@ -6,11 +6,12 @@ import hashlib
 import json
 from functools import lru_cache
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
+from numpy.typing import NDArray
 
-from zembrik.core.exchange.contents import Contents, FilePart
+from zembrik.core.exchange.contents import Contents, FilePart, Sequence
 from zembrik.core.exchange.read_any import read_contents
 from zembrik.core.mesh.trimesh import TriMesh
 
@@ -19,7 +20,8 @@ if TYPE_CHECKING:
 
 READ_AT_ONCE_BYTES = 2 * 1024 * 1024  # a file up to this size is read in a moment, wherever that is
 MOST_LARGE = 2  # large files that are remembered
-PARTED = ("points", "faces", "times_s", "poses", "shapes")  # arrays that every part has its own length of
+OF_MESH, OF_PART = ("points", "faces"), ("times_s", "poses", "shapes")  # arrays that every part has its own length of
+OF_SEQUENCE = ("points", "faces", "counts")
 
 
 @lru_cache(maxsize=16)
@@ -62,31 +64,36 @@ def _to_arrays(contents: Contents) -> Arrays:
     parts = contents.parts
     words = {
         "kind": contents.kind, "unit_m": contents.unit_m, "up": contents.up, "notes": contents.notes,
-        "paths": [p.path for p in parts], "groups": [list(p.mesh.groups) for p in parts],
+        "first": contents.first, "paths": [p.path for p in parts], "groups": [list(p.mesh.groups) for p in parts],
     }  # fmt: skip
     arrays: Arrays = {
         "words": np.frombuffer(json.dumps(words).encode(), dtype=np.uint8),
         "transforms": np.array([p.transform for p in parts]).reshape(-1, 4, 4),
     }
-    for what in PARTED:
-        each = [getattr(p.mesh if what in ("points", "faces") else p, what) for p in parts]
+    for what, each in _columns(parts).items():
         arrays[f"{what} shape"] = np.array([a.shape for a in each], dtype=np.int64)
         arrays[what] = np.concatenate([a.reshape(-1) for a in each])
     return arrays
 
 
+def _columns(parts: list[FilePart]) -> dict[str, list[NDArray[Any]]]:
+    found = {what: [getattr(p.mesh, what) for p in parts] for what in OF_MESH}
+    found |= {what: [getattr(p, what) for p in parts] for what in OF_PART}
+    return found | {f"sequence {what}": [getattr(p.sequence, what) for p in parts] for what in OF_SEQUENCE}
+
+
 def _from_arrays(arrays: Arrays) -> Contents:
     words = json.loads(arrays["words"].tobytes())
     columns = []
-    for what in PARTED:
+    for what in [*OF_MESH, *OF_PART, *(f"sequence {w}" for w in OF_SEQUENCE)]:
         shapes = arrays[f"{what} shape"]
         ends = np.cumsum(shapes.prod(axis=1))[:-1]
         cut = np.split(arrays[what], ends)
         columns.append([a.reshape(shape) for a, shape in zip(cut, shapes, strict=True)])
     parts = [
-        FilePart(path, TriMesh(points, faces, tuple(groups)), transform, times_s, poses, shapes)
-        for path, groups, transform, points, faces, times_s, poses, shapes in zip(
+        FilePart(path, TriMesh(points, faces, tuple(groups)), transform, times_s, poses, shapes, Sequence(*sequence))
+        for path, groups, transform, points, faces, times_s, poses, shapes, *sequence in zip(
             words["paths"], words["groups"], arrays["transforms"], *columns, strict=True
         )
     ]
-    return Contents(words["kind"], parts, words["unit_m"], words["up"], words["notes"])
+    return Contents(words["kind"], parts, words["unit_m"], words["up"], words["notes"], words["first"])

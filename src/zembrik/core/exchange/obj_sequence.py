@@ -19,7 +19,7 @@ def write(content: Content, path: Path, tell: Tell) -> None:
         for frame in told_frames(content, tell):
             for part in content.parts:
                 text = io.BytesIO()
-                write_obj(text, content.points(part, frame), part.faces, part.name)
+                write_obj(text, content.points(part, frame), content.faces(part, frame), part.name)
                 number = f"{frame:04d}" if frame >= 0 else f"-{-frame:04d}"
                 info = zipfile.ZipInfo(f"{part.file_name}/{part.file_name}.{number}.obj", NO_TIME)
                 info.compress_type = zipfile.ZIP_DEFLATED

@@ -19,7 +19,7 @@ def write(content: Content, path: Path, tell: Tell) -> None:
                 number = f"{frame:04d}" if frame >= 0 else f"-{-frame:04d}"
                 info = zipfile.ZipInfo(f"{part.file_name}/{part.file_name}.{number}.ply", NO_TIME)
                 info.compress_type = zipfile.ZIP_DEFLATED
-                archive.writestr(info, ply_bytes(content.points(part, frame), part.faces))
+                archive.writestr(info, ply_bytes(content.points(part, frame), content.faces(part, frame)))
 
 
 def ply_bytes(points: np.ndarray, faces: np.ndarray) -> bytes:

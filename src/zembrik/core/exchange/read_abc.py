@@ -9,7 +9,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.exchange.contents import Contents, FilePart, check_size, cut_polygons, make_part
+from zembrik.core.exchange.contents import (
+    Contents,
+    FilePart,
+    check_size,
+    cut_polygons,
+    make_part,
+    sequence_part,
+)
 from zembrik.core.exchange.read_gltf import keeps_size
 from zembrik.core.problem import Problem
 
@@ -77,10 +84,7 @@ def _part(schema: Any, chain: list[Any], path: str, name: str) -> FilePart | Non
             moments |= set(_times(moving))
     times = sorted(moments)
     first = times[0] if times else 0.0
-    points = _points(schema, first)
-    counts = _numbers(schema.getFaceCountsProperty().getValue(_at(first)))
-    corners = _numbers(schema.getFaceIndicesProperty().getValue(_at(first)))
-    faces = cut_polygons(counts, corners, points, where).astype(np.int64)[:, ::-1]  # its faces turn the other way
+    points, faces = _raw(schema, first, where)
     transform = _world(chain, first)
     if len(times) < 2:
         return make_part(path, points, faces, transform, name)
@@ -88,13 +92,27 @@ def _part(schema: Any, chain: list[Any], path: str, name: str) -> FilePart | Non
     from_start = np.array(times) - times[0]
     if schema.isConstant() and keeps_size(poses):
         return make_part(path, points, faces, transform, name, from_start, poses)
+    if not (schema.getFaceCountsProperty().isConstant() and schema.getFaceIndicesProperty().isConstant()):
+        forms = [make_part("", *_raw(schema, t, where), m, where) for t, m in zip(times, poses, strict=True)]
+        return sequence_part(path, forms, from_start, transform)
     shapes = []
     for t, m in zip(times, poses, strict=True):
         moved = _points(schema, t)
         if moved.shape != points.shape:
-            raise Problem(f"its number of points changes at {t:g} s.", where, "Hand in a mesh that keeps them.")
+            raise Problem(
+                f"its number of points changes at {t:g} s, but its faces do not.", where, "Export the file again."
+            )
         shapes.append(moved @ m[:3, :3].T + m[:3, 3])
     return make_part(path, points, faces, transform, name, from_start, None, np.array(shapes))
+
+
+def _raw(schema: Any, seconds: float, where: str) -> tuple[Floats, NDArray[np.int64]]:
+    """Return points (n, 3) and triangles (m, 3) at a moment, before any transform."""
+    points = _points(schema, seconds)
+    counts = _numbers(schema.getFaceCountsProperty().getValue(_at(seconds)))
+    corners = _numbers(schema.getFaceIndicesProperty().getValue(_at(seconds)))
+    faces = cut_polygons(counts, corners, points, where).astype(np.int64)
+    return points, faces[:, ::-1]  # its faces turn the other way
 
 
 def _at(seconds: float) -> Any:

@@ -6,19 +6,19 @@ from zembrik.core.exchange.contents import Contents, FilePart
 from zembrik.core.exchange.obj import read_obj
 from zembrik.core.problem import Problem
 
-ENDINGS = (".obj", ".ply", ".stl", ".glb", ".gltf", ".usd", ".usda", ".usdc", ".usdz", ".abc")
+ENDINGS = (".obj", ".ply", ".stl", ".glb", ".gltf", ".usd", ".usda", ".usdc", ".usdz", ".abc", ".zip")
 MOST_BYTES = 256 * 1024 * 1024
 
 
 def kind_of(data: bytes, name: str) -> str:
-    """Return what a file is: "obj", "ply", "stl", "gltf", "usda", "usdc", "usdz" or "abc"."""
+    """Return what a file is: "obj", "ply", "stl", "gltf", "usda", "usdc", "usdz", "abc" or "zip"."""
     head = data[:512]
     if not head.strip(b"\0\t\r\n \xef\xbb\xbf"):
         raise Problem("the file is empty.", name, "Export it again.")
     for mark, kind in ((b"PXR-USDC", "usdc"), (b"glTF", "gltf"), (b"PK\x03\x04", "usdz"), (b"Ogawa", "abc"),
                        (b"#usda", "usda"), (b"ply\n", "ply"), (b"ply\r", "ply")):  # fmt: skip
         if head.startswith(mark):
-            return kind
+            return "zip" if kind == "usdz" and not name.lower().endswith(".usdz") and not _holds_usd(data) else kind
     if head.startswith(b"\x89HDF"):
         raise Problem(
             "this point cache is of the old kind (HDF5).", name, "Export it again in the kind of today (Ogawa)."
@@ -36,8 +36,15 @@ def kind_of(data: bytes, name: str) -> str:
         )
     raise Problem(
         "this is none of the mesh formats that are read.", name,
-        "Hand in OBJ, PLY, STL, glTF or GLB, USD (usda, usdc, usdz), or a point cache (abc).",
+        "Hand in OBJ, PLY, STL, glTF or GLB, USD (usda, usdc, usdz), a point cache (abc), or a zip of numbered OBJ or "
+        "PLY.",
     )  # fmt: skip
+
+
+def _holds_usd(data: bytes) -> bool:
+    """Tell whether a package begins with a stage, as usdz does: its first file's name stands in its first bytes."""
+    length = int.from_bytes(data[26:28], "little")
+    return data[30 : 30 + length].lower().endswith((b".usd", b".usda", b".usdc"))
 
 
 def read_contents(data: bytes, name: str) -> Contents:
@@ -57,6 +64,10 @@ def read_contents(data: bytes, name: str) -> Contents:
         from zembrik.core.exchange.read_trimesh import read_simple
 
         return read_simple(data, name, kind)
+    if kind == "zip":
+        from zembrik.core.exchange.read_sequence import read_sequence, unpacked
+
+        return read_sequence(unpacked(data, name), name)
     if kind == "gltf":
         from zembrik.core.exchange.read_gltf import read_gltf
 

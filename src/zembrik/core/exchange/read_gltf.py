@@ -20,7 +20,8 @@ Floats = NDArray[np.float64]
 TYPES = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
 DEEPEST = 200
-SAMPLES_A_SECOND = 48.0
+SAMPLES_A_SECOND = 48.0  # of what is keyed here and there
+LONGEST_STEP_S = 1.0 / 11.0  # even moments no farther apart than this are frames
 
 
 def read_gltf(data: bytes, name: str) -> Contents:
@@ -172,6 +173,10 @@ class _Reader:
             self.notes.append("Only the first of its animations is read.")
         if not found or high - low > 3600:
             return ({}, np.zeros(0)) if not found else (found, np.array([low]))
+        own = np.unique(np.concatenate([times for times, _, _ in found.values()]).round(6))
+        steps = np.diff(own)
+        if len(own) > 1 and steps.max() <= LONGEST_STEP_S and np.ptp(steps) < 1e-4:
+            return found, np.linspace(low, high, len(own))  # it has a frame rate of its own
         return found, low + np.arange(int(np.ceil((high - low) * SAMPLES_A_SECOND - 1e-6)) + 1) / SAMPLES_A_SECOND
 
     def _read(self, track: Any, at: float, width: int) -> Floats:

@@ -11,7 +11,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.exchange.contents import Contents, FilePart, check_size, cut_polygons, make_part
+from zembrik.core.exchange.contents import (
+    Contents,
+    FilePart,
+    check_size,
+    cut_polygons,
+    make_part,
+    sequence_part,
+)
 from zembrik.core.exchange.read_gltf import keeps_size
 from zembrik.core.problem import Problem
 
@@ -98,14 +105,10 @@ def _part(mesh: Any, geom: Any, usd: Any, rate: float, name: str) -> FilePart | 
     if len(moments) > MOST_MOMENTS:
         raise Problem(f"it has {len(moments):,} moments of time.", where, "Hand in fewer frames.")
     first = usd.TimeCode(moments[0]) if moments else usd.TimeCode.EarliestTime()
-    points = _points(mesh, first)
-    counts, corners = mesh.GetFaceVertexCountsAttr().Get(first), mesh.GetFaceVertexIndicesAttr().Get(first)
-    if points is None or counts is None or corners is None or not len(counts):
+    raw = _raw(mesh, first, geom, where)
+    if raw is None:
         return None
-    corners = np.asarray(corners, np.int64)
-    faces = cut_polygons(np.asarray(counts, np.int64), corners, points, where).astype(np.int64)
-    if mesh.GetOrientationAttr().Get() == geom.Tokens.leftHanded:
-        faces = faces[:, ::-1]
+    points, faces = raw
     transform = _world(mesh, geom, first)
     if len(moments) < 2:
         return make_part(path, points, faces, transform, name)
@@ -113,13 +116,35 @@ def _part(mesh: Any, geom: Any, usd: Any, rate: float, name: str) -> FilePart | 
     times = (np.array(moments) - moments[0]) / rate
     if not mesh.GetPointsAttr().ValueMightBeTimeVarying() and keeps_size(poses):
         return make_part(path, points, faces, transform, name, times, poses)
+    topology = (mesh.GetFaceVertexCountsAttr(), mesh.GetFaceVertexIndicesAttr())
+    if any(attribute.ValueMightBeTimeVarying() for attribute in topology):
+        forms = [_form(mesh, usd.TimeCode(t), m, geom, where) for t, m in zip(moments, poses, strict=True)]
+        return sequence_part(path, forms, times, transform)
     shapes = []
     for t, m in zip(moments, poses, strict=True):
         moved = _points(mesh, usd.TimeCode(t))
         if moved is None or moved.shape != points.shape:
-            raise Problem(f"its number of points changes at time {t:g}.", where, "Hand in a mesh that keeps them.")
+            raise Problem(
+                f"its number of points changes at time {t:g}, but its faces do not.", where, "Export the file again."
+            )
         shapes.append(moved @ m[:3, :3].T + m[:3, 3])
     return make_part(path, points, faces, transform, name, times, None, np.array(shapes))
+
+
+def _raw(mesh: Any, time: Any, geom: Any, where: str) -> tuple[Floats, NDArray[np.int64]] | None:
+    """Return points (n, 3) and triangles (m, 3) at a time, before any transform; None where there are none."""
+    points = _points(mesh, time)
+    counts, corners = mesh.GetFaceVertexCountsAttr().Get(time), mesh.GetFaceVertexIndicesAttr().Get(time)
+    if points is None or counts is None or corners is None or not len(counts):
+        return None
+    corners = np.asarray(corners, np.int64)
+    faces = cut_polygons(np.asarray(counts, np.int64), corners, points, where).astype(np.int64)
+    return points, faces[:, ::-1] if mesh.GetOrientationAttr().Get() == geom.Tokens.leftHanded else faces
+
+
+def _form(mesh: Any, time: Any, matrix: Floats, geom: Any, where: str) -> FilePart | None:
+    raw = _raw(mesh, time, geom, where)
+    return None if raw is None else make_part("", *raw, matrix, where)
 
 
 def _points(mesh: Any, time: Any) -> Floats | None:
@@ -135,6 +160,7 @@ def _world(mesh: Any, geom: Any, time: Any) -> Floats:
 def _moments(mesh: Any, geom: Any) -> list[float]:
     """Return all moments at which the points or a transform above them are given, time codes."""
     found: list[float] = list(mesh.GetPointsAttr().GetTimeSamples())
+    found += mesh.GetFaceVertexIndicesAttr().GetTimeSamples()
     prim = mesh.GetPrim()
     while prim and not prim.IsPseudoRoot():
         if prim.IsA(geom.Xformable):

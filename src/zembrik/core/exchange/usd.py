@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 from pxr import Gf, Sdf, Usd, UsdGeom, Vt
 
 from zembrik.core.exchange.delivery import Content, Tell, told_frames
@@ -28,16 +30,25 @@ def write(content: Content, path: Path, tell: Tell) -> None:
         mesh = UsdGeom.Mesh.Define(stage, f"/delivery/{part.file_name}")
         mesh.GetPrim().SetDisplayName(part.name)
         mesh.CreateSubdivisionSchemeAttr(UsdGeom.Tokens.none)
-        mesh.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.full(len(part.faces), 3, np.int32)))
-        mesh.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(np.ascontiguousarray(part.faces).ravel()))
+        mesh.CreateFaceVertexCountsAttr()
+        mesh.CreateFaceVertexIndicesAttr()
+        if not part.changes:
+            _set_faces(mesh, part.faces, Usd.TimeCode.Default())
         mesh.CreatePointsAttr()
         mesh.CreateExtentAttr()
         meshes.append(mesh)
     for frame in told_frames(content, tell):
         for part, mesh in zip(content.parts, meshes, strict=True):
             points = np.ascontiguousarray(content.points(part, frame))
+            if part.changes:
+                _set_faces(mesh, content.faces(part, frame), frame)
             mesh.GetPointsAttr().Set(Vt.Vec3fArray.FromNumpy(points), frame)
             box = [Gf.Vec3f(*map(float, points.min(axis=0))), Gf.Vec3f(*map(float, points.max(axis=0)))]
             mesh.GetExtentAttr().Set(Vt.Vec3fArray(box), frame)
     if not layer.Export(str(path)):
         raise OSError(5, "OpenUSD could not write the file")
+
+
+def _set_faces(mesh: Any, faces: NDArray[np.int32], time: Any) -> None:
+    mesh.GetFaceVertexCountsAttr().Set(Vt.IntArray.FromNumpy(np.full(len(faces), 3, np.int32)), time)
+    mesh.GetFaceVertexIndicesAttr().Set(Vt.IntArray.FromNumpy(np.ascontiguousarray(faces, np.int32).ravel()), time)

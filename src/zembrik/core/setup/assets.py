@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import os
 from functools import lru_cache
 from pathlib import Path
 from typing import Protocol
@@ -10,12 +11,14 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from zembrik.core.cache.reader import Cache
 from zembrik.core.exchange.contents import FilePart
 from zembrik.core.exchange.kept import kept_contents
 from zembrik.core.exchange.read_any import MOST_BYTES
 from zembrik.core.mesh import shapes
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.motion.deform import Deform
+from zembrik.core.motion.playback import Playback
 from zembrik.core.motion.rigid import Mover
 from zembrik.core.motion.ripple import mover_of
 from zembrik.core.problem import Problem
@@ -23,6 +26,7 @@ from zembrik.core.setup.document import (
     BallMesh,
     Body,
     BoxMesh,
+    CacheMesh,
     CapsuleMesh,
     CylinderMesh,
     FileMesh,
@@ -40,6 +44,10 @@ class Assets(Protocol):
         """Return the file's bytes."""
         ...
 
+    def cache(self, name: str) -> Cache:
+        """Return a cache by its name; raises Problem when it is not there, or is another than was named."""
+        ...
+
 
 class NoAssets:
     """For setups that use shapes only."""
@@ -47,6 +55,10 @@ class NoAssets:
     def read(self, file: str) -> bytes:
         """Tell that there is no such file."""
         raise Problem(f"there is no mesh file '{file}'.", file)
+
+    def cache(self, name: str) -> Cache:
+        """Tell that there is no such cache."""
+        raise Problem(f"there is no cache '{name}'.", name)
 
 
 class FolderAssets:
@@ -68,6 +80,15 @@ class FolderAssets:
             raise Problem("there is no such mesh file.", file, f"It is looked for in {self.folder}.") from None
         except OSError as error:
             raise Problem(f"the file cannot be read: {error.strerror}.", file) from None
+
+    def cache(self, name: str) -> Cache:
+        """Return a cache beside the setup."""
+        path = Path(os.path.normpath(self.folder / name))  # links may lead anywhere: caches are large
+        if not path.is_relative_to(self.folder):
+            raise Problem(
+                f"'{name}' lies outside the setup's folder.", name, "Put it, or a link to it, beside the setup."
+            )
+        return Cache(path)
 
 
 def file_hash(data: bytes) -> str:
@@ -109,6 +130,26 @@ def in_metres(mesh: FileMesh, points: NDArray[np.float64]) -> NDArray[np.float64
     return to_si(points, mesh.unit, mesh.up_axis, mesh.forward)
 
 
+def played(mesh: CacheMesh, assets: Assets) -> tuple[Cache, int]:
+    """Return the cache that a body plays, and which of its bodies.
+
+    Raises:
+        Problem: when the cache is missing or was changed, has no frame or no such body, or that cannot be played.
+    """
+    cache = assets.cache(mesh.cache)
+    number = cache.body_number(mesh.body)
+    if cache.done is None:
+        raise Problem("the cache holds no frame yet.", mesh.cache, "Bake it first.")
+    if cache.changes(number):
+        raise Problem(
+            f"'{mesh.body}' has other points from frame to frame, so nothing can follow its surface.", mesh.cache,
+            "It can be looked at on Review and delivered.",
+        )  # fmt: skip
+    if mesh.keeps_form and not cache.is_rigid(number):
+        raise Problem(f"'{mesh.body}' changes its form in the cache.", mesh.cache, "Place it again on Intake.")
+    return cache, number
+
+
 def load_mesh(body: Body, assets: Assets) -> TriMesh:
     """Return a body's mesh in metres with Y up, before it is placed.
 
@@ -119,6 +160,9 @@ def load_mesh(body: Body, assets: Assets) -> TriMesh:
     if isinstance(mesh, FileMesh):
         parsed = file_part(mesh, assets).mesh
         return parsed.moved(in_metres(mesh, parsed.points))
+    if isinstance(mesh, CacheMesh):
+        cache, number = played(mesh, assets)
+        return TriMesh(cache.points(number, cache.first).astype(np.float64), cache.faces(number))
     if isinstance(mesh, GridMesh):
         return shapes.grid(mesh.size, mesh.segments)
     if isinstance(mesh, BoxMesh):
@@ -153,6 +197,13 @@ def mover_of_body(setup: Setup, number: int, assets: Assets) -> Mover | None:
         if len(part.shapes):
             forms = np.stack([place_points(body, in_metres(mesh, s)) for s in part.shapes])
             return Deform(mesh.starts + part.times_s * setup.fps, forms, motion, body.place.translate, parent)
+    if isinstance(body.mesh, CacheMesh):
+        cache, which = played(body.mesh, assets)
+        place = turn_matrix(body.place.rotate), body.place.scale, np.asarray(body.place.translate, dtype=np.float64)
+        rate = body.mesh.speed * cache.fps / setup.fps
+        return Playback(
+            cache, which, body.mesh.starts, rate, body.mesh.keeps_form, place, motion, body.place.translate, parent
+        )
     return mover_of(motion, body.place.translate, setup.fps, parent) if motion is not None else None
 
 

@@ -22,6 +22,9 @@ from zembrik.core.setup.meshes import (
     BoxMesh as BoxMesh,
 )
 from zembrik.core.setup.meshes import (
+    CacheMesh as CacheMesh,
+)
+from zembrik.core.setup.meshes import (
     CapsuleMesh as CapsuleMesh,
 )
 from zembrik.core.setup.meshes import (
@@ -268,6 +271,10 @@ class Body(Part):
         animated = isinstance(self.mesh, FileMesh) and self.mesh.animated
         if animated and role in SIMULATED:
             raise ValueError(f"a body with the role {role} cannot move as its file has it; make it a collider")
+        if isinstance(self.mesh, CacheMesh):
+            if role in SIMULATED:
+                raise ValueError(f"a body with the role {role} cannot play a cache; make it a collider or leave it out")
+            animated = True
         if self.changes_form and self.proxy and self.proxy.kind not in CARRIED_PROXIES:
             raise ValueError(
                 "a collider that changes its form or size is touched as its surface, reduced or wrapped: give it "
@@ -283,6 +290,8 @@ class Body(Part):
     @property
     def changes_form(self) -> bool:
         """Whether it moves other than as a whole, by its file or a ripple."""
+        if isinstance(self.mesh, CacheMesh) and not self.mesh.keeps_form:
+            return True
         animated = isinstance(self.mesh, FileMesh) and self.mesh.animated
         return animated or bool(self.motion and self.motion.changes_form)
 
@@ -503,7 +512,9 @@ def path_text(location: tuple[Any, ...]) -> str:
     for part in location:
         if isinstance(part, int):
             text += f"[{part}]"
-        elif not (part.startswith(("function-", "shape-", "from-file")) or part[:1].isupper() or part == "float"):
+        elif not (
+            part.startswith(("function-", "shape-", "from-file", "from-cache")) or part[:1].isupper() or part == "float"
+        ):
             text += f".{part}" if text else part
     return text or "setup"
 

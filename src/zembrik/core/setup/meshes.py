@@ -28,6 +28,20 @@ class FileMesh(Part):
     starts: float = dial(1.0, "frame", "The shot's frame at which the file's own motion begins.", ge=-1e6, le=1e6)
 
 
+class CacheMesh(Part):
+    """A body of a cache, as it goes there; its points are in the cache's world, in metres with Y up."""
+
+    cache: str = Field(
+        min_length=1, max_length=1000, description="Path of a cache beside the setup, or the name of a stored one."
+    )
+    body: str = Field(min_length=1, max_length=120, description="Which of the cache's bodies.")
+    keeps_form: bool = Field(
+        False, description="Whether it is a rigid body there, which only moves as a whole and may have any proxy."
+    )
+    starts: float = dial(1.0, "frame", "The shot's frame at which the cache's first frame is.", ge=-1e6, le=1e6)
+    speed: float = dial(1.0, "×", "How fast it goes against its own time.", gt=0, le=1000)
+
+
 class GridMesh(Part):
     """A flat sheet, facing up."""
 
@@ -85,6 +99,8 @@ class RingMesh(Part):
 
 def _mesh_tag(value: Any) -> str:
     """Tell a mesh from a file from a shape, so that an error speaks only of the one that was meant."""
+    if isinstance(value, CacheMesh) or (isinstance(value, dict) and "cache" in value):
+        return "from-cache"
     if isinstance(value, dict):
         return f"shape-{value['shape']}" if "shape" in value else "from-file"
     return f"shape-{getattr(value, 'shape', '')}" if hasattr(value, "shape") else "from-file"
@@ -92,6 +108,7 @@ def _mesh_tag(value: Any) -> str:
 
 Mesh = Annotated[
     Annotated[FileMesh, Tag("from-file")]
+    | Annotated[CacheMesh, Tag("from-cache")]
     | Annotated[GridMesh, Tag("shape-grid")]
     | Annotated[BoxMesh, Tag("shape-box")]
     | Annotated[BallMesh, Tag("shape-ball")]
@@ -101,6 +118,8 @@ Mesh = Annotated[
     Discriminator(
         _mesh_tag,
         custom_error_type="unknown_shape",
-        custom_error_message="a mesh is a 'file' or one of the shapes grid, box, ball, cylinder, capsule, ring",
+        custom_error_message=(
+            "a mesh is a 'file', a body of a 'cache', or one of the shapes grid, box, ball, cylinder, capsule, ring"
+        ),
     ),
 ]

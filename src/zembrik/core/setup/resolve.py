@@ -168,6 +168,8 @@ def setup_hash(setup: Setup, mesh_hash: Callable[[str], str]) -> str:
         body.pop("render", None)  # it is carried afterwards
         if "file" in body["mesh"]:
             body["mesh"]["file"] = mesh_hash(body["mesh"]["file"])
+        if "cache" in body["mesh"]:
+            body["mesh"]["cache"] = mesh_hash(body["mesh"]["cache"])
         if body.get("form"):
             body["form"]["file"] = mesh_hash(body["form"]["file"])
         if body.get("material"):
