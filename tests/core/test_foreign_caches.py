@@ -18,6 +18,7 @@ from zembrik.core.exchange.into_cache import cache_from, frames_of, rate_of
 from zembrik.core.exchange.obj import write_obj
 from zembrik.core.exchange.read_any import read_contents
 from zembrik.core.exchange.read_sequence import is_sequence, read_sequence, unpacked
+from zembrik.core.findings.check import check_setup
 from zembrik.core.mesh import shapes
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import FolderAssets, mover_of_body, placed_mesh
@@ -178,6 +179,21 @@ def test_a_rigid_body_of_a_cache_carries_with_any_proxy(tmp_path):
     assert -built.x[:, 2].mean() == pytest.approx(gone, rel=0.05)
     with pytest.raises(Problem, match="the role cloth cannot play a cache"):
         parse_setup({"bodies": [{**playing(first, "slab"), "role": "cloth"}]})
+
+
+def test_a_cache_that_does_not_cover_the_shot_is_told(baked, tmp_path, sheet):
+    """12 frames at 24 a second from frame 5 on: late by 4 frames; from 1 on in a shot of 40: it ends at 12."""
+    (tmp_path / "sheet.zarr").symlink_to(baked.path)
+
+    def told(frames, starts):
+        guest = playing(baked, "sheet", starts=starts) | {"place": {"translate": [5, 0, 0]}}
+        setup = parse_setup({**sheet, "frames": frames, "bodies": [*sheet["bodies"], guest]})
+        return {f.code: f for f in check_setup(setup, FolderAssets(tmp_path)) if "cache" in f.code}
+
+    late, short = told([1, 12], 5.0)["late_cache"], told([1, 40], 1.0)["short_cache"]
+    assert "begins at frame 5, the shot at 1: for 4 frames" in late.text and "ends at frame 12" in short.text
+    assert late.patch[0]["value"] == 1.0 and short.patch[0]["value"] == [1, 12]
+    assert not told([1, 12], 1.0)
 
 
 def test_a_bake_depends_on_what_the_cache_holds(baked, tmp_path, sheet):

@@ -7,9 +7,11 @@ from hypothesis import strategies as st
 from scipy.spatial.transform import Rotation, RotationSpline
 
 from zembrik.core.bake import bake
+from zembrik.core.keys.angles import reduced_angles
 from zembrik.core.keys.from_cache import keyed, poses_of, rigid_fit
 from zembrik.core.keys.reduce import reduced_places, reduced_turns, worst_places, worst_turns
 from zembrik.core.keys.smooth import angle_between, resampled, turns_at, values_at
+from zembrik.core.motion.angles import ORDERS, angles_of, matrix_of
 from zembrik.core.motion.rigid import Mover
 from zembrik.core.setup.assets import NoAssets, placed_mesh
 from zembrik.core.setup.document import parse_setup
@@ -144,6 +146,41 @@ def test_a_simulated_body_goes_by_keys_as_it_was_baked(tmp_path):
     for frame in range(1, 49):
         off = np.linalg.norm(mover.points_at(points, frame) - cache.points(0, frame), axis=1).max()
         assert off <= 0.0005 + np.radians(0.2) * reach + 1e-6
-    by_angles = keyed(poses, box["place"]["translate"], 0.0005, 0.2, angles=True)
-    angles = np.array([key[1] for key in by_angles.motion["rotate"]["keys"]])
-    assert np.abs(np.diff(angles, axis=0)).max() < 60.0  # no flips
+    by_angles = keyed(poses, box["place"]["translate"], 0.0005, 0.2, angles="zxy")
+    assert by_angles.off_deg <= 0.2 and by_angles.keys_of_turn < 48
+    body = parse_setup({"bodies": [{**box, "role": "collider", "motion": by_angles.motion}]}).bodies[0]
+    mover = Mover(body.motion.model_dump(mode="json"), box["place"]["translate"])
+    for frame in range(1, 49):
+        off = np.linalg.norm(mover.points_at(points, frame) - cache.points(0, frame), axis=1).max()
+        assert off <= 0.0005 + np.radians(0.2) * reach + 1e-6
+
+
+@pytest.mark.parametrize("order", ORDERS)
+def test_angles_in_any_order_say_the_same_turns_and_never_flip(order):
+    """Held against scipy's own angles (lower case: axes that stand still), through more than one whole turn."""
+    turns = Rotation.from_rotvec(np.outer(np.linspace(0.0, 9.0, 200), [0.3, 0.8, 0.52]))
+    angles = angles_of(turns.as_matrix(), order)
+    again = Rotation.from_euler(order, [[row["xyz".index(c)] for c in order] for row in angles], degrees=True)
+    assert (again * turns.inv()).magnitude().max() < 1e-9
+    assert max(np.abs(matrix_of(a, order) - m).max() for a, m in zip(angles, turns.as_matrix(), strict=True)) < 1e-9
+    assert np.abs(np.diff(angles, axis=0)).max() < 60.0 and np.ptp(angles) > 200.0
+    spin = Rotation.from_euler("y", np.arange(0, 1351, 30)[:, None], degrees=True)
+    assert angles_of(spin.as_matrix(), order)[-1] == pytest.approx([0, 1350, 0], abs=1e-6)
+
+
+@pytest.mark.parametrize("order", ["xyz", "yzx", "zyx"])
+def test_the_bound_holds_for_angles_too(order):
+    """20 tumbling bodies, 1°, at 10 moments a frame, read back through the setup's tracks; fewer keys than frames."""
+    counts = []
+    for seed in range(20):
+        turns = tumble(seed)[1][:96]
+        found, worst = reduced_angles(turns, order, np.radians(1.0))
+        assert np.degrees(worst) <= 1.0
+        counts.append(len(found))
+        keys = [[k.frame, list(k.angles), {"leave": list(k.leave), "arrive": list(k.arrive)}] for k in found[:-1]]
+        keys.append([found[-1].frame, list(found[-1].angles)])
+        moments = np.arange(0.0, 95.01, 0.1)
+        _, matrices = read({"rotate": {"keys": keys, "ease": "straight"}, "rotate_order": order}, moments)
+        off = angle_between(Rotation.from_matrix(matrices).as_quat(), turns_at(turns, moments))
+        assert np.degrees(off.max()) <= 1.0 + 1e-6
+    assert np.median(counts) < 96

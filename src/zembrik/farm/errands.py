@@ -17,6 +17,7 @@ from zembrik.core.setup.assets import load_mesh
 from zembrik.core.setup.document import Body, FileMesh, Setup, parse_setup
 from zembrik.core.setup.resolve import resolve
 from zembrik.core.telling import Stopped, Tell, step
+from zembrik.farm.picture import make_picture
 from zembrik.library.database import Database
 from zembrik.library.errands import fits_from, fits_order, remember, result_of
 from zembrik.library.mending import MOST_LIT
@@ -241,6 +242,7 @@ def _hand_in(database: Database, shot_id: int, order: Order, tell: Tell) -> Orde
     bake = hand_in(database, shot_id, order, tell)
     with database.session() as session:
         cache = Cache(cache_path(database.settings, session.merge(bake, load=True)))
+    make_picture(cache, cache.path / "picture.png")
     who = f"{len(cache.names)} bodies" if len(cache.names) > 1 else f"'{cache.names[0]}'"
     words = f"{order['label']}: {who}, frames {cache.first} to {cache.done} at {cache.fps:g} a second, kept as a cache."
     return {"title": "Handed in", "patch": [], "words": words, "bake": bake.id}

@@ -22,7 +22,10 @@ def make_picture(cache: Cache, target: Path) -> None:
     """Draw the simulated bodies at the last committed frame into a PNG with a clear background."""
     if cache.done is None:
         return
-    meshes = [TriMesh(cache.points(k, cache.done).astype(np.float64), cache.faces(k)) for k in range(len(cache.names))]
+    meshes = [
+        TriMesh(cache.points(k, cache.done).astype(np.float64), cache.faces(k, cache.done))
+        for k in range(len(cache.names))
+    ]
     write_whole(target, draw(meshes))
 
 

@@ -54,6 +54,13 @@ class Shown:
     guesses: list[UnitGuess]
 
     @property
+    def rate(self) -> float | None:
+        """Frames a second at which its moments lie; None when nothing moves, they lie unevenly, or it does not say."""
+        from zembrik.core.exchange.into_cache import rate_of  # stands on the writing of caches
+
+        return None if self.contents.first is not None else rate_of(self.contents)
+
+    @property
     def in_order(self) -> list[UnitGuess]:
         """The guesses in the units' usual order, so that a unit is found where it always is."""
         order = list(METRES_PER_UNIT)
@@ -245,7 +252,7 @@ def still_body(
 
     cache = Cache(cache_path(settings, bake))
     number = cache.body_number(name)
-    mesh = still_of(cache.points(number, frame), cache.faces(number), thickness_m, rounds)
+    mesh = still_of(cache.points(number, frame), cache.faces(number, frame), thickness_m, rounds)
     out = io.BytesIO()
     write_obj(out, mesh.points, mesh.faces, name)
     reference, _ = take_in(session, settings, f"{name} still {frame}.obj", out.getvalue())

@@ -35,7 +35,7 @@ class Keying:
 
 
 def key_bodies(
-    document: dict[str, Any], cache: Cache, names: list[str], bound_m: float, bound_deg: float, angles: bool = False,
+    document: dict[str, Any], cache: Cache, names: list[str], bound_m: float, bound_deg: float, angles: str = "",
     tell: Tell = silent,
 ) -> Keying:  # fmt: skip
     """Return the patch by which bodies of a setup go by keys as they went in a cache, as colliders.
@@ -78,13 +78,14 @@ def key_bodies(
     return Keying(jsonpatch.make_patch(document, changed).patch, told, _plot(done, setup.bodies, numbers))
 
 
-def _words(done: list[tuple[str, Keyed, Poses]], left: list[str], joints: int, angles: bool) -> str:
+def _words(done: list[tuple[str, Keyed, Poses]], left: list[str], joints: int, angles: str) -> str:
     frames = sum(k.frames for _, k, _ in done)
     places, turns = sum(k.keys_of_place for _, k, _ in done), sum(k.keys_of_turn for _, k, _ in done)
     who = f"{len(done)} bodies" if len(done) > 1 else f"'{done[0][0]}'"
     words = (
         f"{who}: {frames:,} frames become {places:,} keys of place and {turns:,} of turn"
-        f"{' as angles' if angles else ''}; nowhere more than {1e3 * max(k.off_m for _, k, _ in done):.3g} mm and "
+        f"{f' as angles {angles.upper()}' if angles else ''}; nowhere more than "
+        f"{1e3 * max(k.off_m for _, k, _ in done):.3g} mm and "
         f"{max(k.off_deg for _, k, _ in done):.3g}° off, between frames too."
     )
     misfit = max(done, key=lambda d: d[1].misfit_m)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from zembrik.core.cache.reader import Cache
-from zembrik.core.motion.from_poses import angles_of
+from zembrik.core.motion.angles import angles_of
 from zembrik.core.problem import Problem
 from zembrik.core.remember import Aside
 from zembrik.core.setup.assets import Assets, placed_mesh, render_mesh

@@ -82,6 +82,10 @@ class Cache:
         """Tell whether a body's numbers of points and faces are others from frame to frame."""
         return (self._folders[number] / "counts").is_dir()
 
+    def most_faces(self, number: int) -> int:
+        """Return how many faces a body has; of one whose number changes, the most."""
+        return int(self._shape(self._folders[number] / "faces")[1 if self.changes(number) else 0])
+
     def rest(self, number: int) -> NDArray[np.float32]:
         """Return a rigid body's placed mesh, float32 (points, 3), metres, which its poses move."""
         if number not in self._rests:

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from zembrik.core.cache.between import NEAR, points_at
 from zembrik.core.cache.layout import write_whole
 from zembrik.core.cache.reader import Cache
+from zembrik.core.motion.angles import check_order
 from zembrik.core.problem import Problem
 from zembrik.core.units import METRES_PER_UNIT, from_si
 
@@ -47,6 +48,7 @@ class Order:
         up_axis: "y" or "z".
         fps: frames a second of the file; None for the cache's own. Between frames points go as their velocities have
             it, and rigid bodies keep their form.
+        angles: of tracks, in which order angles turn; see `motion.angles.ORDERS`.
     """
 
     format: str
@@ -55,6 +57,7 @@ class Order:
     unit: str = "m"
     up_axis: str = "y"
     fps: float | None = None
+    angles: str = "xyz"
 
 
 @dataclass(frozen=True)
@@ -126,6 +129,7 @@ def prepare(cache: Cache, order: Order) -> Content:
         )
     if order.format == "glb" and (order.unit, order.up_axis) != ("m", "y"):
         raise Problem("glTF files are always in metres with Y up.", "export", "Leave unit and axis, or choose usdc.")
+    check_order(order.angles)
     if order.fps is not None and not 1.0 <= order.fps <= 1000.0:
         raise Problem("a frame rate lies between 1 and 1,000 frames a second.", "export", "24, 25, 29.97 and 30 are.")
     if cache.done is None:
@@ -214,6 +218,7 @@ def _manifest(content: Content, part: Path, out: Path) -> dict[str, Any]:
         "length_unit": content.order.unit,
         "up_axis": content.order.up_axis,
         "bodies": [p.name for p in content.parts],
+        **({"angle_order": content.order.angles} if content.order.format in A_ROW else {}),
     }
 
 

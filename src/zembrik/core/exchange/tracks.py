@@ -1,8 +1,9 @@
 """Bodies' motion as tables: CSV to read in anything, JSON for programs.
 
 A body that deforms gives its nearest rigid motion, and how far it is from it. A point p of the body where it stands
-at the cache's first frame is at turn · p + shift at each frame. Angles turn about X, then Y, then Z, each near the
-one of the frame before: they do not flip, and a body that has gone round three times is at 1080 degrees.
+at the cache's first frame is at turn · p + shift at each frame. Angles turn in the order that is asked for, about axes
+that stand still, each near the one of the frame before: they do not flip, and a body that has gone round three times is
+at 1080 degrees.
 """
 
 from __future__ import annotations
@@ -19,7 +20,7 @@ from scipy.spatial.transform import Rotation
 from zembrik.core.exchange.delivery import Content, Part, Tell, told_frames
 from zembrik.core.keys.from_cache import Poses, continuous, poses_of
 from zembrik.core.keys.smooth import turns_at, values_at
-from zembrik.core.motion.from_poses import angles_of
+from zembrik.core.motion.angles import ORDERS, angles_of
 from zembrik.core.units import METRES_PER_UNIT, from_si
 
 SCHEMA = "zembrik.tracks/1"
@@ -37,7 +38,7 @@ def _rows(content: Content, part: Part) -> dict[str, Floats]:
     turns = continuous(Rotation.from_matrix(matrices).as_quat())
     # Angles are followed from the cache's first frame on, so that they count whole turns whatever frames are taken.
     steps = np.unique(np.concatenate([np.arange(np.floor(at[-1]) + 1.0), at]).round(9))
-    angles = angles_of(Rotation.from_quat(turns_at(turns, steps)).as_matrix())
+    angles = angles_of(Rotation.from_quat(turns_at(turns, steps)).as_matrix(), order.angles)
     return {
         "shift": values_at(from_si(poses.shift, order.unit, order.up_axis), at),
         "turn": continuous(turns_at(turns, at)),
@@ -68,7 +69,8 @@ def write_json(content: Content, path: Path, tell: Tell) -> None:
     frames = list(told_frames(content, tell))
     document = {
         "schema": SCHEMA, "fps": content.fps, "frames": [frames[0], frames[-1]],
-        "length_unit": content.order.unit, "up_axis": content.order.up_axis, "bodies": bodies,
+        "length_unit": content.order.unit, "up_axis": content.order.up_axis, "angle_order": content.order.angles,
+        "bodies": bodies,
     }  # fmt: skip
     path.write_text(json.dumps(document, indent=1, ensure_ascii=False), encoding="utf-8")
 
@@ -87,7 +89,7 @@ def schema() -> dict[str, Any]:
             "name": {"type": "string"},
             "shift": rows(3, "x y z a frame, in the length unit"),
             "turn": rows(4, "quaternion x y z w a frame"),
-            "angles": rows(3, "degrees about X, then Y, then Z, a frame; they do not flip"),
+            "angles": rows(3, "degrees about X, Y and Z a frame, turned in the angle order; they do not flip"),
             "misfit": {"type": "array", "items": {"type": "number", "minimum": 0},
                        "description": "how far the body's points are from this motion, a frame, in the length unit"},
         },
@@ -96,11 +98,12 @@ def schema() -> dict[str, Any]:
         "$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Tracks of a cache's bodies",
         "description": "A point p of a body at the cache's first frame is at turn p + shift.",
         "type": "object", "additionalProperties": False,
-        "required": ["schema", "fps", "frames", "length_unit", "up_axis", "bodies"],
+        "required": ["schema", "fps", "frames", "length_unit", "up_axis", "angle_order", "bodies"],
         "properties": {
             "schema": {"const": SCHEMA}, "fps": {"type": "number", "exclusiveMinimum": 0},
             "frames": {"type": "array", "items": {"type": "integer"}, "minItems": 2, "maxItems": 2},
             "length_unit": {"enum": list(METRES_PER_UNIT)}, "up_axis": {"enum": ["y", "z"]},
+            "angle_order": {"enum": list(ORDERS)},
             "bodies": {"type": "array", "items": body},
         },
     }  # fmt: skip

@@ -9,8 +9,8 @@ import numpy as np
 
 from zembrik.core.findings.finding import Finding, set_value
 from zembrik.core.proxy.words import CARRIED_PROXIES
-from zembrik.core.setup.assets import Assets, file_part, in_metres
-from zembrik.core.setup.document import FileMesh, Setup
+from zembrik.core.setup.assets import Assets, file_part, in_metres, played
+from zembrik.core.setup.document import CacheMesh, FileMesh, Setup
 from zembrik.core.setup.motion import most_of
 from zembrik.core.setup.resolve import Resolved
 from zembrik.core.solver.world import World
@@ -25,7 +25,7 @@ def tune_findings(setup: Setup, resolved: Resolved, world: World, assets: Assets
     """Return what these checks find."""
     return [
         *idle_forces(setup), *early_motion(setup), *cut_motion(setup), *still_files(setup, assets),
-        *wind_against_weight(setup, resolved), *heavy_on_light(setup, resolved, world),
+        *short_caches(setup, assets), *wind_against_weight(setup, resolved), *heavy_on_light(setup, resolved, world),
     ]  # fmt: skip
 
 
@@ -119,6 +119,36 @@ def still_files(setup: Setup, assets: Assets) -> list[Finding]:
             patch = [set_value("/frames", [setup.frames[0], max(int(end), setup.frames[0])])]
             found.append(
                 Finding("short_file", "Motion", False, "A file's motion ends before the shot", text, body.name, None,
+                        f"End the shot at frame {int(end)}", patch)
+            )  # fmt: skip
+    return found
+
+
+def short_caches(setup: Setup, assets: Assets) -> list[Finding]:
+    """Colliders that play a cache which begins after the shot does, or ends before: there they stand still."""
+    found = []
+    for k, body in enumerate(setup.bodies):
+        if body.role != "collider" or not isinstance(body.mesh, CacheMesh):
+            continue
+        cache, _ = played(body.mesh, assets)
+        assert cache.done is not None
+        first, last = setup.frames[0], setup.frames[1]
+        end = body.mesh.starts + (cache.done - cache.first) * setup.fps / (cache.fps * body.mesh.speed)
+        if body.mesh.starts > first + 1:
+            text = (
+                f"The cache that '{body.name}' plays begins at frame {body.mesh.starts:g}, the shot at {first}: for "
+                f"{body.mesh.starts - first:g} frames it stands still, and then it goes off at once."
+            )
+            patch = [set_value(f"/bodies/{k}/mesh/starts", float(first))]
+            found.append(
+                Finding("late_cache", "Motion", False, "A cache begins after the shot", text, body.name, None,
+                        f"Begin it at frame {first}", patch)
+            )  # fmt: skip
+        elif end < last - 1:
+            text = f"The cache that '{body.name}' plays ends at frame {end:.0f}; from there to {last} it stands still."
+            patch = [set_value("/frames", [first, max(int(end), first)])]
+            found.append(
+                Finding("short_cache", "Motion", False, "A cache ends before the shot", text, body.name, None,
                         f"End the shot at frame {int(end)}", patch)
             )  # fmt: skip
     return found

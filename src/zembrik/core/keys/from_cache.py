@@ -10,8 +10,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.cache.reader import Cache
+from zembrik.core.keys.angles import reduced_angles
 from zembrik.core.keys.reduce import reduced_places, reduced_turns, worst_places, worst_turns
-from zembrik.core.motion.from_poses import angles_of
+from zembrik.core.motion.angles import check_order
 from zembrik.core.units import quaternion_turn
 
 Floats = NDArray[np.float64]
@@ -85,13 +86,13 @@ class Keyed:
     misfit_m: float
 
 
-def keyed(poses: Poses, pivot: Any, bound_m: float, bound_deg: float, angles: bool = False) -> Keyed:
+def keyed(poses: Poses, pivot: Any, bound_m: float, bound_deg: float, angles: str = "") -> Keyed:
     """Return the motion of a body about its origin, by few keys within bounds that hold at every moment.
 
     Args:
         poses: its way. pivot: its origin (3,) where it stands, metres.
         bound_m, bound_deg: what its origin may be off, and its turn; 0 keeps a key a frame.
-        angles: turns as angles about X, Y and Z, a key a frame, instead of quaternions.
+        angles: an order, as in "xyz", for turns as angles instead of quaternions.
     """
     origin = np.asarray(pivot, dtype=np.float64)
     matrices = np.array([quaternion_turn(q) for q in poses.turn])
@@ -106,19 +107,23 @@ def keyed(poses: Poses, pivot: Any, bound_m: float, bound_deg: float, angles: bo
         keys.append(key)
     motion: dict[str, Any] = {"translate": {"keys": keys, "ease": "straight"}}
     if angles:
-        rows = angles_of(matrices)
-        picked = list(range(len(rows)))
-        motion["rotate"] = {
-            "keys": [[poses.first + k, _short(rows[k])] for k in picked], "ease": "straight",
-        }  # fmt: skip
+        found, off = reduced_angles(turns, check_order(angles), np.radians(bound_deg))
+        picked = list(range(len(found)))
+        turned: list[Any] = []
+        for held in found:
+            turned.append([poses.first + held.frame, _short(held.angles)])
+            if held.leave is not None and held.arrive is not None:
+                turned[-1].append({"leave": _short(held.leave), "arrive": _short(held.arrive)})
+        motion |= {"rotate": {"keys": turned, "ease": "straight"}, "rotate_order": angles}
     else:
         picked = reduced_turns(turns, np.radians(bound_deg))
         motion["turn"] = {
             "keys": [[poses.first + k, _short(turns[k])] for k in picked], "ease": "straight",
         }  # fmt: skip
+        off = worst_turns(turns, picked)
     return Keyed(
         motion, len(numbers), len(picked), len(places), worst_places(places, numbers),
-        float(np.degrees(worst_turns(turns, picked))), float(poses.misfit_m.max(initial=0.0)),
+        float(np.degrees(off)), float(poses.misfit_m.max(initial=0.0)),
     )  # fmt: skip
 
 

@@ -31,8 +31,8 @@ def reduced_places(places: Floats, bound_m: float) -> tuple[list[int], Floats, F
         numbers (n,) of frames from 0, first and last among them; leave and arrive, float64 (n - 1, 3), metres a frame.
     """
     slopes = slopes_of(places)
-    keys = _greedy(len(places), lambda i, j: _worst_of_places(places, slopes, i, j) <= bound_m)
-    ends = [_fitted(places, i, j) for i, j in pairwise(keys)]
+    keys = greedy(len(places), lambda i, j: _worst_of_places(places, slopes, i, j) <= bound_m)
+    ends = [fitted(places, i, j) for i, j in pairwise(keys)]
     leave = np.array([a for a, _ in ends]).reshape(-1, 3)
     arrive = np.array([b for _, b in ends]).reshape(-1, 3)
     return keys, leave, arrive
@@ -40,7 +40,7 @@ def reduced_places(places: Floats, bound_m: float) -> tuple[list[int], Floats, F
 
 def reduced_turns(turns: Floats, bound_rad: float) -> list[int]:
     """Return which of the frames' quaternions (k, 4) become keys, straight ways between them being within the bound."""
-    return _greedy(len(turns), lambda i, j: _worst_of_turns(turns, i, j) <= bound_rad)
+    return greedy(len(turns), lambda i, j: _worst_of_turns(turns, i, j) <= bound_rad)
 
 
 def worst_places(places: Floats, keys: list[int]) -> float:
@@ -54,7 +54,7 @@ def worst_turns(turns: Floats, keys: list[int]) -> float:
     return max((_worst_of_turns(turns, i, j) for i, j in pairwise(keys)), default=0.0)
 
 
-def _greedy(count: int, fits: Fits) -> list[int]:
+def greedy(count: int, fits: Fits) -> list[int]:
     """Return keys from 0 to count - 1, each as far from the one before as doubling and halving find that it fits."""
     keys = [0]
     while keys[-1] < count - 1:
@@ -73,7 +73,7 @@ def _greedy(count: int, fits: Fits) -> list[int]:
     return keys
 
 
-def _fitted(places: Floats, i: int, j: int) -> tuple[Floats, Floats]:
+def fitted(places: Floats, i: int, j: int) -> tuple[Floats, Floats]:
     """Return the slopes at both ends (3,), metres a frame, of the cubic from frame i to j that is nearest to all."""
     span = j - i
     if span == 1:
@@ -92,7 +92,7 @@ def _fitted(places: Floats, i: int, j: int) -> tuple[Floats, Floats]:
 
 def _worst_of_places(places: Floats, slopes: Floats, i: int, j: int) -> float:
     """Return a bound on how far the cubic from frame i to j is from the original between them, metres."""
-    leave, arrive = _fitted(places, i, j)
+    leave, arrive = fitted(places, i, j)
     span = j - i
     t = (np.arange(span + 1) / span)[:, None]
     value = (
@@ -118,11 +118,11 @@ def _worst_of_turns(turns: Floats, i: int, j: int) -> float:
         np.repeat(turns[i : i + 1], span + 1, axis=0), np.repeat(turns[j : j + 1], span + 1, axis=0), share
     )
     angle = angle_between(straight, turns[i : j + 1])
-    rates = _rates(turns[i:j], turns[i + 1 : j + 1]) - _rates(straight[:-1], straight[1:])
-    return float((0.5 * (angle[:-1] + angle[1:] + np.linalg.norm(rates, axis=1))).max())
+    differing = rates(turns[i:j], turns[i + 1 : j + 1]) - rates(straight[:-1], straight[1:])
+    return float((0.5 * (angle[:-1] + angle[1:] + np.linalg.norm(differing, axis=1))).max())
 
 
-def _rates(one: Floats, two: Floats) -> Floats:
+def rates(one: Floats, two: Floats) -> Floats:
     """Return the angular velocities (m, 3), radians a frame in world axes, of even turns from one to two (m, 4)."""
     x, y, z, w = (one * [-1.0, -1.0, -1.0, 1.0]).T
     a, b, c, d = two.T

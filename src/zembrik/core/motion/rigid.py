@@ -7,9 +7,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from zembrik.core.motion.angles import matrix_of
 from zembrik.core.motion.path import PathFollower
 from zembrik.core.motion.track import Track, value_at
-from zembrik.core.units import quaternion_turn, turn_matrix
+from zembrik.core.units import quaternion_turn
 
 Floats = NDArray[np.float64]
 
@@ -56,7 +57,7 @@ class Mover:
         return np.asarray(points @ turn.T + shift, dtype=np.float64)
 
     def _own_turn(self, frame: float) -> Floats:
-        turn = turn_matrix(self._track("rotate", frame))
+        turn = matrix_of(self._track("rotate", frame), self.motion.get("rotate_order") or "xyz")
         if keyed := self.tracks.get("turn"):
             turn = quaternion_turn(keyed.turn(frame))
         if spin := self.motion.get("spin"):

@@ -87,10 +87,10 @@ def apart_at(one: Cache, other: Cache, frame: int) -> list[Floats]:
             continue
         k = other.body_number(name)
         there = other.points(k, frame).astype(np.float64)
-        if len(there) == len(here):
+        if len(there) == len(here) and not (one.changes(number) or other.changes(k)):
             found.append(np.linalg.norm(here - there, axis=1))
         else:
-            found.append(np.abs(distances_to_mesh(build_tree(TriMesh(there, other.faces(k))), here)))
+            found.append(np.abs(distances_to_mesh(build_tree(TriMesh(there, other.faces(k, frame))), here)))
     return found
 
 

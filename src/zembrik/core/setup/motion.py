@@ -136,7 +136,10 @@ class Motion(Part):
 
     translate: VectorKeys | None = dial(None, "m", "Way from its place, over frames.")
     rotate: VectorKeys | None = dial(
-        None, "°", "Turns about X, Y, Z through its origin, over frames; more than a full turn is fine."
+        None, "°", "Angles about X, Y and Z through its origin, over frames; more than a full turn is fine."
+    )
+    rotate_order: Literal["xyz", "xzy", "yxz", "yzx", "zxy", "zyx"] | None = dial(
+        None, "", "In which order the angles turn, about axes that stand still; X, then Y, then Z if left out."
     )
     turn: TurnKeys | None = dial(None, "", "The turn as quaternions instead, over frames.")
     spin: SpinMotion | None = Field(None, description="A turn about an axis of its own, before all others.")
@@ -153,6 +156,8 @@ class Motion(Part):
     def _one_turn(self) -> Motion:
         if self.rotate and self.turn:
             raise ValueError("a turn is given as angles (rotate) or as quaternions (turn), not as both")
+        if self.rotate_order and not self.rotate:
+            raise ValueError("an order of angles needs angles (rotate)")
         if self.scale and min(key[1] for key in self.scale.keys) <= 0.0:
             raise ValueError("a scale is more than nothing at every key")
         return self

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.cache.reader import Cache
-from zembrik.core.motion.from_poses import angles_of
+from zembrik.core.motion.angles import angles_of
 from zembrik.core.problem import Problem
 from zembrik.core.setup.document import Setup
 from zembrik.core.units import quaternion_turn, turn_matrix

@@ -20,16 +20,17 @@ class Figures:
     """Of one trial's cache.
 
     Attributes:
-        frame_s: seconds a frame, the median. whole_s: all frames together.
+        frame_s: seconds a frame, the median. whole_s: all frames together. These and the next two are None of a cache
+            that was handed in: nobody knows.
         penetration_m: the deepest of all frames. stretch: the largest of all frames, a share.
         wrinkle_per_m: how much the cloth is bent at the last frame: its mean curvature over its area, 1/m.
         moving_m_per_s: how fast its points still go in the last frames, root mean square.
     """
 
-    frame_s: float
-    whole_s: float
-    penetration_m: float
-    stretch: float
+    frame_s: float | None
+    whole_s: float | None
+    penetration_m: float | None
+    stretch: float | None
     wrinkle_per_m: float | None
     moving_m_per_s: float
 
@@ -38,23 +39,25 @@ def figures_of(cache: Cache) -> Figures | None:
     """Return what is told of a cache; None while it has no frame beside the first."""
     if cache.done is None or cache.done <= cache.first:
         return None
-    seconds = cache.figure("timing/seconds")[1:].astype(np.float64)
+    seconds, ours = cache.figure("timing/seconds")[1:].astype(np.float64), cache.foreign is None
     bent, area = 0.0, 0.0
     total, count = 0.0, 0
     before = max(cache.first, cache.done - LAST_FRAMES)
     for number in range(len(cache.names)):
         last = cache.points(number, cache.done).astype(np.float64)
         if not cache.is_rigid(number):
-            mesh = TriMesh(last, cache.faces(number))
+            mesh = TriMesh(last, cache.faces(number, cache.done))
             bent += bending_m(mesh)
             area += float(mesh.face_areas.sum())
+        if cache.changes(number):
+            continue  # its points are others from frame to frame: none of them moves
         way = (last - cache.points(number, before)) * (cache.fps / max(cache.done - before, 1))
         total, count = total + float((way * way).sum()), count + len(way)
     return Figures(
-        float(np.median(seconds)),
-        float(seconds.sum()),
-        float(np.nanmax(cache.figure("stats/worst_penetration"))),
-        float(np.nanmax(cache.figure("stats/worst_stretch"))),
+        float(np.median(seconds)) if ours else None,
+        float(seconds.sum()) if ours else None,
+        float(np.nanmax(cache.figure("stats/worst_penetration"))) if ours else None,
+        float(np.nanmax(cache.figure("stats/worst_stretch"))) if ours else None,
         bent / area if area > 0.0 else None,
         float(np.sqrt(total / max(count, 1))),
     )
@@ -107,14 +110,14 @@ def apart(one: Cache, other: Cache) -> Apart | None:
     total, count, most, pointwise = 0.0, 0, 0.0, True
     for name in shared:
         a, b = one.body_number(name), other.body_number(name)
-        same = one.point_counts[a] == other.point_counts[b]
+        same = one.point_counts[a] == other.point_counts[b] and not (one.changes(a) or other.changes(b))
         pointwise = pointwise and same
         for frame in frames:
             p, q = one.points(a, frame).astype(np.float64), other.points(b, frame).astype(np.float64)
             if same:
                 way = np.linalg.norm(p - q, axis=1)
             else:
-                way = np.concatenate([_to_surface(p, q, other.faces(b)), _to_surface(q, p, one.faces(a))])
+                way = np.concatenate([_to_surface(p, q, other.faces(b, frame)), _to_surface(q, p, one.faces(a, frame))])
             total, count, most = total + float(way.sum()), count + len(way), max(most, float(way.max()))
     return Apart(total / count, most, pointwise, len(frames))
 

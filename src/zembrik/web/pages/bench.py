@@ -21,13 +21,13 @@ from zembrik.core.findings.outcome import check_outcome
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import placed_mesh
-from zembrik.core.setup.document import Body, FileMesh, Proxy, Setup, parse_setup
+from zembrik.core.setup.document import Body, CacheMesh, FileMesh, Proxy, Setup, parse_setup
 from zembrik.core.setup.materials import PRESETS, SIMULATED, filled_dials
 from zembrik.core.setup.profiles import PROFILES
 from zembrik.core.setup.resolve import Resolved, resolve
 from zembrik.core.solver.figures import STATS
 from zembrik.core.units import UNIT_NAMES
-from zembrik.library.bakes import ACTIVE, bakes_of, findings_of, progress_of, shown_bake, stale_reasons
+from zembrik.library.bakes import ACTIVE, GONE, bakes_of, findings_of, progress_of, shown_bake, stale_reasons
 from zembrik.library.deliveries import deliveries_of
 from zembrik.library.errands import fits_order
 from zembrik.library.models import Bake, Shot
@@ -161,8 +161,19 @@ def _intake(setup: Setup, resolved: Resolved, number: int | None, places: Settin
     ]  # fmt: skip
     return {
         "facts": facts, **taking, "dials": place, "is_file": isinstance(body.mesh, FileMesh),
+        "plays": _plays(body, words["session"]),
         "carriable": carriable if body.role in SIMULATED else [],
     }  # fmt: skip
+
+
+def _plays(body: Body, session: Session) -> Words | None:
+    """Return what is told of the cache that a body plays; None for one that plays none."""
+    if not isinstance(body.mesh, CacheMesh):
+        return None
+    number = int(body.mesh.cache.rsplit("-", 1)[-1].removesuffix(".zarr"))
+    bake = session.get(Bake, number)
+    shot = session.get(Shot, bake.shot_id) if bake is not None and bake.state not in GONE else None
+    return {"body": body.mesh.body, "number": number, "shot": shot and shot.id, "code": shot and shot.code}
 
 
 def _proxies(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
@@ -260,7 +271,7 @@ def bake_rows(places: Settings, words: Words) -> list[Words]:
 
 def _bake(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
     rows = bake_rows(places, words)
-    past = next((r for r in rows if r["progress"].done > 1), None)
+    past = next((r for r in rows if r["progress"].done > 1 and not r["bake"].handed_in), None)
     per_frame = past["progress"].seconds / (past["progress"].done - 1) if past else None
     if past:  # time grows in proportion to the passes over a frame
         before = resolve(parse_setup(past["bake"].document)).document["quality"]

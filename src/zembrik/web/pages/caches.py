@@ -25,6 +25,7 @@ from zembrik.library.caches import (
 )
 from zembrik.library.errands import ask
 from zembrik.library.models import Bake
+from zembrik.library.placing import players
 from zembrik.library.settings import Settings
 from zembrik.web.render import Db, Places, Words, templates
 
@@ -33,7 +34,8 @@ Text = Annotated[str, Form()]
 WIDE, HIGH = 1000.0, 120.0  # of the treemap
 MOST_BOXES = 60
 FILTERS = {"": "all", "true": "true", "stale": "stale", "partial": "not all frames", "trial": "trials",
-           "approved": "approved", "unused": "may go", "damaged": "damaged", "trash": "trash"}  # fmt: skip
+           "foreign": "handed in", "approved": "approved", "unused": "may go", "damaged": "damaged",
+           "trash": "trash"}  # fmt: skip
 
 
 @router.get("/caches")
@@ -100,8 +102,9 @@ def _shown(
     if state not in FILTERS or sort not in SORTS:
         raise Problem("there is no such filter or order.", "caches", "Load the page again.")
     rows, count, size = find_caches(session, q, state, sort)
-    words: Words = {"rows": rows, "count": count, "bytes": size, "q": q, "state": state, "sort": sort,
-                    "filters": FILTERS, "sorts": SORTS, "states": STATES, "told": told or []}  # fmt: skip
+    words: Words = {"rows": rows, "players": players(session), "count": count, "bytes": size, "q": q,
+                    "state": state, "sort": sort, "filters": FILTERS, "sorts": SORTS, "states": STATES,
+                    "told": told or []}  # fmt: skip
     if request.headers.get("hx-request"):
         return templates.TemplateResponse(request, "cache_list.html", words)
     space = space_of(session)

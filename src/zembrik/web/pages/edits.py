@@ -10,6 +10,7 @@ from fastapi.responses import JSONResponse, Response
 
 from zembrik.core.exchange.kept import READ_AT_ONCE_BYTES, kept_contents
 from zembrik.core.exchange.read_any import MOST_BYTES
+from zembrik.core.exchange.read_sequence import is_sequence, packed
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import placed_mesh
 from zembrik.core.setup.document import parse_setup
@@ -171,9 +172,11 @@ def upload(
 ) -> Response:  # fmt: skip
     """Store mesh files and show what they hold; nothing changes in the shot yet. A worker reads the large ones."""
     shown, refused, reading, new = [], [], [], []
+    files = [(one.filename or "mesh.obj", one.file.read(MOST_BYTES + 1)) for one in file]
+    if is_sequence([name for name, _ in files]):
+        files = [packed(files)]
     with db.session() as session:
-        for one in file:
-            name, data = one.filename or "mesh.obj", one.file.read(MOST_BYTES + 1)
+        for name, data in files:
             try:
                 if READ_AT_ONCE_BYTES < len(data) <= MOST_BYTES:
                     order = {"sha256": hold(places, data), "name": clean_name(name)}
@@ -183,7 +186,7 @@ def upload(
                 else:
                     shown.append(store_file(session, places, name, data))
             except Problem as problem:
-                if len(file) == 1:
+                if len(files) == 1:
                     raise
                 refused.append(str(problem))
     for number in new:

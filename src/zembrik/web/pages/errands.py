@@ -62,7 +62,7 @@ def _order(shot: Shot, kind: str, body: str, **asked: Any) -> dict[str, Any]:
         bounds = {name: from_shown(name, asked[name]) for name in ("bound_mm", "bound_deg")}
         return of_setup | {
             "bake": asked["bake"], "bodies": asked["only"], "bound_m": bounds["bound_mm"] / 1e3,
-            "bound_deg": bounds["bound_deg"], "angles": asked["turns"] == "angles",
+            "bound_deg": bounds["bound_deg"], "angles": "" if asked["turns"] == "quaternions" else asked["turns"],
         }  # fmt: skip
     if kind == "way":
         return of_setup | {"way": asked["way"], "frames": asked["frames"]}

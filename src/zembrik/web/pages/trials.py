@@ -80,7 +80,7 @@ def _estimate(
     """Return how long all runs will take one after the other, s, from the last bake; None while nothing was baked."""
     for bake in bakes_of(session, shot_id):
         progress, _ = progress_of(places, bake)
-        if progress.done > 1:
+        if progress.done > 1 and not bake.handed_in:
             break
     else:
         return None

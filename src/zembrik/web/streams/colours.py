@@ -11,6 +11,7 @@ from fastapi import APIRouter
 from fastapi.responses import Response
 
 from zembrik.core.cache.reader import Cache
+from zembrik.core.cache.shown import shown_values
 from zembrik.core.problem import Problem
 from zembrik.core.setup.document import parse_setup
 from zembrik.library.bakes import cache_path, get_bake
@@ -47,13 +48,16 @@ def colours(db: Db, places: Places, bake_id: int, what: str, frame: int, other: 
     else:
         if what not in KINDS:
             raise Problem(f"there is no figure '{what[:40]}'.", "colours", f"There are {', '.join(KINDS)}.")
+        if cache.foreign is not None:
+            raise Problem("the cache was handed in; nothing was computed of it.", "colours", "Lay it over another.")
         seen = _seen(str(cache.path), document, places)
         world = _world(str(cache.path), document, places) if what == "penetration" else None
         values, (label, unit, factor) = values_at(seen, what, frame, world), KINDS[what]
         top = _top(str(cache.path), cache.done or 0, document, places, what)
     pack = Pack()
     bodies = [
-        {"name": name, "values": pack.add(v * factor, "<f4")} for name, v in zip(cache.names, values, strict=True)
+        {"name": name, "values": pack.add(shown_values(cache, number, frame, v) * factor, "<f4")}
+        for number, (name, v) in enumerate(zip(cache.names, values, strict=True))
     ]
     head = {"bodies": bodies, "what": label, "unit": unit, "top": top * factor, "frame": frame}
     return Response(pack.bytes(head), media_type="application/octet-stream")

@@ -9,6 +9,7 @@ from fastapi import APIRouter
 from fastapi.responses import Response
 
 from zembrik.core.cache.reader import Cache
+from zembrik.core.cache.shown import shown_count, shown_points
 from zembrik.core.problem import Problem
 from zembrik.library.bakes import cache_path, get_bake
 from zembrik.library.render_meshes import binding_of, carried_bodies
@@ -44,11 +45,12 @@ def frames(db: Db, places: Places, bake_id: int, first: int, count: int = 1, car
         if binding.count != cache.point_counts[number]:
             raise Problem(f"'{body.name}' has another mesh than when it was baked.", "render mesh", "Bake it again.")
         bound.append((number, binding))
-    size = sum(cache.point_counts) + sum(len(b.off) for _, b in bound)
+    counts = [shown_count(cache, number) for number in range(len(cache.names))]
+    size = sum(counts) + sum(len(b.off) for _, b in bound)
     last = min(first + min(count, max(1, MOST_BYTES // max(12 * size, 1))) - 1, cache.done)
     parts = []
     for frame in range(first, last + 1):
-        points = [cache.points(number, frame) for number in range(len(cache.point_counts))]
+        points = [shown_points(cache, number, frame) for number in range(len(cache.names))]
         parts += [p.tobytes() for p in points]
         parts += [_carried(binding, points[number]) for number, binding in bound]
     headers = {"X-Frames": str(last - first + 1), "Cache-Control": "private, max-age=3600"}

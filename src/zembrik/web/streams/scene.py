@@ -9,6 +9,7 @@ from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
 from zembrik.core.cache.reader import Cache
+from zembrik.core.cache.shown import shown_count, shown_faces
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import mover_of_body, placed_mesh, render_mesh, start_mesh
 from zembrik.core.setup.document import Body, Keys, Setup, parse_setup
@@ -137,8 +138,9 @@ def baked_mesh(db: Db, places: Places, bake_id: int, carried: bool = False) -> R
         bake = get_bake(session, bake_id)
         cache, setup = Cache(cache_path(places, bake)), head_setup(get_shot(session, bake.shot_id))
     pack, bodies = Pack(), []
-    for number, (name, count) in enumerate(zip(cache.names, cache.point_counts, strict=True)):
-        bodies.append({"name": name, "count": count, "faces": pack.add(cache.faces(number), "<u4")})
+    for number, name in enumerate(cache.names):
+        faces = pack.add(shown_faces(cache, number), "<u4")
+        bodies.append({"name": name, "count": shown_count(cache, number), "faces": faces})
     for _, body in carried_bodies(cache, setup) if carried else []:
         detailed = render_mesh(body, StoredAssets(places))
         assert detailed is not None
