@@ -233,6 +233,21 @@ def _still(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
     return {"title": f"Still of {order['body']} at frame {order['frame']}", "patch": patch, "words": words}
 
 
+def _take(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
+    """Keep what bodies of a bake did as a take."""
+    from zembrik.library.takes import keep_take_of_bake
+
+    with database.session() as session:
+        take = keep_take_of_bake(
+            session, database.settings, order["bake"], order["name"], order["bodies"], order["bound_m"],
+            order["bound_deg"], order["angles"], tell,
+        )  # fmt: skip
+        keys = sum(len(track["motion"]["translate"]["keys"]) for track in take.tracks)
+        count, number = len(take.tracks), take.id
+    words = f"'{order['name']}' holds {count} bod{'ies' if count > 1 else 'y'} with {keys:,} keys of place."
+    return {"title": "Kept as a take", "patch": [], "words": words, "take": number}
+
+
 def _hand_in(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
     """Keep a file that was handed in as a cache."""
     from zembrik.core.cache.reader import Cache
@@ -282,5 +297,5 @@ def _number_of(setup: Setup, order: Order) -> int:
 RUNS: dict[str, Run] = {
     "fits": _fits, "fit all": _fit_all, "over frames": _over_frames, "way": _way, "probe": _probe,
     "audit": _audit, "mend": _mend, "spacing": _spacing, "read": _read,
-    "keys": _keys, "verify": _verify, "still": _still, "hand in": _hand_in,
+    "keys": _keys, "verify": _verify, "still": _still, "hand in": _hand_in, "take": _take,
 }  # fmt: skip

@@ -32,6 +32,7 @@ from zembrik.web.pages import (
     queue,
     review,
     table,
+    takes,
     trials,
 )
 from zembrik.web.render import STATIC, templates
@@ -77,6 +78,7 @@ def make_app(settings: Settings) -> FastAPI:
         edits,
         motion,
         placing,
+        takes,
         caches,
         queue,
         review,

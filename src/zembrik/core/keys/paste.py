@@ -21,14 +21,16 @@ def tracks_in(motion: Motion) -> list[tuple[str, dict[str, Any]]]:
 
 
 def pasted(
-    motion: Motion, role: str, begins: float | None = None, offset_m: tuple[float, float, float] = (0.0, 0.0, 0.0)
-) -> tuple[Motion, list[str]]:
+    motion: Motion, role: str, begins: float | None = None, offset_m: tuple[float, float, float] = (0.0, 0.0, 0.0),
+    parent: str | None = None,
+) -> tuple[Motion, list[str]]:  # fmt: skip
     """Return a motion for a body of a role, and what had to be left behind, in words.
 
     Args:
         motion: as a setup's body has it.
         begins: the frame at which its first key shall be; None leaves the frames as they are.
         offset_m: added to where it goes, metres.
+        parent: a body of the setup that it goes along with from now on.
 
     Raises:
         Problem: when the role has no motion, or nothing is left of it.
@@ -50,6 +52,8 @@ def pasted(
         for _, track in tracks:
             for key in track["keys"]:
                 key[0] += shift
+    if parent:
+        made["parent"] = parent
     if any(offset_m):
         _moved(made, offset_m, begins)
     return made, left

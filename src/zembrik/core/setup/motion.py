@@ -156,8 +156,6 @@ class Motion(Part):
     def _one_turn(self) -> Motion:
         if self.rotate and self.turn:
             raise ValueError("a turn is given as angles (rotate) or as quaternions (turn), not as both")
-        if self.rotate_order and not self.rotate:
-            raise ValueError("an order of angles needs angles (rotate)")
         if self.scale and min(key[1] for key in self.scale.keys) <= 0.0:
             raise ValueError("a scale is more than nothing at every key")
         return self

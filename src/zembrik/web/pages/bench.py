@@ -35,6 +35,7 @@ from zembrik.library.proxies import kept_proxies
 from zembrik.library.settings import Settings
 from zembrik.library.shots import get_shot, head_setup, motions_of_show
 from zembrik.library.store import StoredAssets
+from zembrik.library.takes import takes_of_show
 from zembrik.library.trials import sheets_of
 from zembrik.web.dials import Dial, dial
 from zembrik.web.pages.fits import advice_for, in_world, known_fits, rows_of
@@ -53,12 +54,14 @@ def enter(shot_id: int) -> Response:
 
 
 @router.get("/shots/{shot_id}/{station}")
-def bench(request: Request, db: Db, places: Places, shot_id: int, station: str, body: str = "") -> Response:
+def bench(
+    request: Request, db: Db, places: Places, shot_id: int, station: str, body: str = "", takes: int = 0
+) -> Response:
     """Show the bench with one station open; htmx gets only what changes."""
     if station not in NAMES:
         raise Problem(f"there is no station '{station}'.", "bench", f"The stations are {', '.join(NAMES)}.")
     with db.session() as session:
-        return render_bench(request, session, places, shot_id, station, body)
+        return render_bench(request, session, places, shot_id, station, body, open_takes=bool(takes))
 
 
 def render_bench(
@@ -231,7 +234,9 @@ def _start(setup: Setup, resolved: Resolved, number: int | None, places: Setting
 def _motion(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
     shot: Shot = words["shot"]
     motions = motions_of_show(words["session"], shot, None if number is None else setup.bodies[number].name)
-    return motion_words(setup, resolved, number) | {"motions": motions}
+    takes = takes_of_show(words["session"], shot.show_id)
+    baked = words["shown"] is not None and any(b.role == "rigid" for b in setup.bodies)
+    return motion_words(setup, resolved, number) | {"motions": motions, "takes": takes, "rigid_baked": baked}
 
 
 def _quality(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
