@@ -66,8 +66,9 @@ def figures(db: Db, places: Places, bake_id: int) -> dict[str, Any]:
     with db.session() as session:
         bake = get_bake(session, bake_id)
         cache = progress_of(places, bake)[1]
-    told: dict[str, Any] = {"first": bake.first, "last": bake.last, "figures": {}}
+    told: dict[str, Any] = {"first": bake.first, "last": bake.last, "done": 0, "figures": {}}
     if cache is not None:
+        told["done"] = cache.frame_count
         for name, (_, factor, _) in STATS.items():
             told["figures"][name] = _plain(cache.figure(f"stats/{name}") * factor)
         told["figures"]["seconds"] = _plain(cache.figure("timing/seconds") * 1000)

@@ -27,7 +27,7 @@ export class Stage {
   draw() {}
 
   material(role) {
-    const colour = { cloth: css("--pear"), soft: css("--wheat"), rigid: css("--plum"), collider: css("--rain") }[role] || css("--faint");
+    const colour = { cloth: css("--pear"), soft: css("--wheat"), rigid: css("--plum"), collider: css("--rain"), "handed in": css("--wheat") }[role] || css("--faint");
     const left = role === "left out";
     const Kind = this.plainLight ? THREE.MeshLambertMaterial : THREE.MeshStandardMaterial;
     return new Kind({
@@ -111,6 +111,10 @@ export class Stage {
     const body = this.bodies.get(name);
     if (!body) return;
     body.baked = faces ? new THREE.BufferAttribute(new Uint32Array(faces), 1) : null;
+    if (faces && body.entry.role === "left out") {  // of a cache that was handed in: it is what there is to look at
+      body.entry.role = "handed in";
+      body.mesh.material = this.material(body.entry.role);
+    }
   }
 
   setPoints(name, points) {

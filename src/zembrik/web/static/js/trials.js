@@ -82,7 +82,7 @@ async function follow(trial) {
   const told = await answer.json();
   trial.begin = told.first;
   trial.figures = told.figures;
-  trial.done = (told.figures.seconds || []).length;
+  trial.done = told.done;
   if (!trial.frames && trial.done) {
     trial.frames = await new Frames(trial.id, show).open();
     for (const b of trial.frames.bodies) trial.stage.setFaces(b.name, b.faces);
