@@ -11,15 +11,17 @@ import signal
 import threading
 import time
 import traceback
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 import procrastinate
 from sqlalchemy import select, text
+from sqlalchemy.exc import DBAPIError, OperationalError
+from sqlalchemy.orm import Session
 
 from zembrik.core.bake import Progress, bake
 from zembrik.core.cache.reader import Cache
 from zembrik.core.compiled import use_threads
-from zembrik.core.exchange.delivery import Order, deliver
+from zembrik.core.exchange.delivery import deliver
 from zembrik.core.problem import Problem
 from zembrik.core.setup.document import parse_setup
 from zembrik.farm.errands import run_errand
@@ -27,14 +29,16 @@ from zembrik.farm.picture import make_picture
 from zembrik.farm.queue import BAKE, DELIVER, ERRAND, QUEUE_OF, Queue
 from zembrik.library.bakes import cache_path
 from zembrik.library.database import Database
+from zembrik.library.deliveries import kept_order
 from zembrik.library.models import Bake, Delivery, Errand
-from zembrik.library.settings import Settings
+from zembrik.library.settings import Settings, refuse_missing
 from zembrik.library.store import StoredAssets
 
 LEAVING = threading.Event()  # set when this worker is told to stop
 # A worker says that it is there three times in this time; one that did not is taken for dead, and its work is done by
 # another.
 DEAD_AFTER_S = float(os.environ.get("ZEMBRIK_DEAD_AFTER", "30"))
+PATIENCE_S = 600.0  # how long a worker waits for a database that is away
 LOOK_EVERY_S = 0.25  # how often a running bake asks the database whether it is to stop
 BAKE_LOCK = 0x5A65  # tells our advisory locks in the database from anybody else's
 log = logging.getLogger("zembrik.worker")
@@ -53,7 +57,34 @@ def alone_on(database: Database, number: int) -> Iterator[bool]:
             yield mine
         finally:
             if mine:
-                connection.execute(text("SELECT pg_advisory_unlock(:kind, :n)"), {"kind": BAKE_LOCK, "n": number})
+                with while_away():  # a database that went away meanwhile has let go of it
+                    connection.execute(text("SELECT pg_advisory_unlock(:kind, :n)"), {"kind": BAKE_LOCK, "n": number})
+
+
+@contextlib.contextmanager
+def while_away() -> Iterator[None]:
+    """Go on where the database is away for a moment."""
+    try:
+        yield
+    except DBAPIError as error:
+        if not (error.connection_invalidated or isinstance(error, OperationalError)):
+            raise
+        log.warning("the database is away: %s", str(error.orig).strip().partition("\n")[0])
+
+
+def database_back(database: Database, work: Callable[[Session], None]) -> None:
+    """Do something in a transaction, and wait for the database where it is away: frames lie on disk meanwhile."""
+    until = time.monotonic() + PATIENCE_S
+    while True:
+        try:
+            with database.session() as session:
+                work(session)
+            return
+        except DBAPIError as error:
+            if not (error.connection_invalidated or isinstance(error, OperationalError)) or time.monotonic() > until:
+                raise
+            log.warning("waiting for the database")
+            time.sleep(1.0)
 
 
 def run_bake(database: Database, number: int) -> None:
@@ -78,16 +109,18 @@ def _run_bake(database: Database, number: int) -> None:
         if time.monotonic() - asked[0] < LOOK_EVERY_S and progress.done < progress.total:
             return not LEAVING.is_set()
         asked[0] = time.monotonic()
-        with database.session() as session:
+        with while_away(), database.session() as session:
             row = session.get(Bake, number)
             if row is None or row.cache is None:
                 return False
             row.cache.done = progress.frame
             return not row.stop_asked and not LEAVING.is_set()
+        return not LEAVING.is_set()  # the database is away: the frames are not
 
     state, error, cache = "failed", "", None
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
+        refuse_missing(settings)
+        path.parent.mkdir(exist_ok=True)
         cache = bake(parse_setup(document), StoredAssets(settings), path, resume=True, tell=tell)
         state = "done" if cache.done == job.last else "stopped"
         make_picture(cache, path / "picture.png")
@@ -96,16 +129,20 @@ def _run_bake(database: Database, number: int) -> None:
     except Exception as fault:  # a fault of ours must show on the page, not only in the log
         log.error("bake %s: %s", number, traceback.format_exc())
         error = f"A fault in the program: {type(fault).__name__}: {fault}"[:500]
-    with database.session() as session:
+    left = [False]
+
+    def write_down(session: Session) -> None:
         row = session.get(Bake, number, with_for_update=True)
         if row is None:
             return
-        left = state == "stopped" and LEAVING.is_set() and not row.stop_asked
-        row.state, row.error, row.ended = "queued" if left else state, error, None if left else _now()
+        left[0] = state == "stopped" and LEAVING.is_set() and not row.stop_asked
+        row.state, row.error, row.ended = "queued" if left[0] else state, error, None if left[0] else _now()
         if row.cache and (path / "zarr.json").exists():
             held = Cache(path)
             row.cache.done, row.cache.size_bytes = held.done, held.size_bytes()
-    if left:  # the worker goes; another one, or this one started again, carries on from here
+
+    database_back(database, write_down)
+    if left[0]:  # the worker goes; another one, or this one started again, carries on from here
         queue = Queue(settings)
         queue.add(BAKE, number)
         queue.close()
@@ -119,18 +156,19 @@ def run_delivery(database: Database, number: int) -> None:
         if job is None or job.state not in ("queued", "running"):
             return
         job.state = "running"
-        order = Order(**{**job.order, "bodies": tuple(job.order["bodies"]), "frames": tuple(job.order["frames"])})
-        source, out = cache_path(settings, job.bake), settings.deliveries / job.file
+        order, source, out = kept_order(job.order), cache_path(settings, job.bake), settings.deliveries / job.file
     told = [0.0]
+    stopped = [False]
 
     def tell(done: int, total: int) -> bool:
         if time.monotonic() - told[0] > LOOK_EVERY_S:
             told[0] = time.monotonic()
-            with database.session() as session:
+            with while_away(), database.session() as session:
                 row = session.get(Delivery, number)
                 if row is not None:
                     row.frames_done, row.frames_all = done, total
-        return True
+                    stopped[0] = row.stop_asked
+        return not stopped[0] and not LEAVING.is_set()
 
     manifest, error = None, ""
     try:
@@ -138,13 +176,24 @@ def run_delivery(database: Database, number: int) -> None:
         manifest = deliver(Cache(source), out, order, tell)
     except Problem as problem:
         error = str(problem)
+    except OSError as problem:
+        error = f"The file cannot be written: {problem.strerror}."
     except Exception as fault:
         log.error("delivery %s: %s", number, traceback.format_exc())
         error = f"A fault in the program: {type(fault).__name__}: {fault}"[:500]
-    with database.session() as session:
+    left = LEAVING.is_set() and manifest is None and not stopped[0]
+    state = "done" if manifest is not None else ("queued" if left else "stopped" if stopped[0] else "failed")
+
+    def write_down(session: Session) -> None:
         row = session.get(Delivery, number)
         if row is not None:
-            row.state, row.error, row.manifest = ("failed" if error else "done"), error, manifest
+            row.state, row.manifest, row.error = state, manifest, error if state == "failed" else ""
+
+    database_back(database, write_down)
+    if left:
+        queue = Queue(settings)
+        queue.add(DELIVER, number)
+        queue.close()
 
 
 def make_app(database: Database) -> procrastinate.App:

@@ -65,6 +65,27 @@ def queue_bake(session: Session, shot_id: int) -> Bake:
     return new_bake(session, shot_id, shot.head.id, shot.head.setup_hash, (first, last))
 
 
+def queue_show(session: Session, show_id: int, stale_only: bool) -> list[Bake]:
+    """Put all shots of a show on record to be baked that are not true, or only those that were baked and are stale.
+
+    What cannot be baked, as it simulates nothing, is left out; what is queued already stays as it is.
+    """
+    made = []
+    for shot, shown in board(session, show_id):
+        if shown is not None and shown.setup_hash == shot.setup_hash and shown.state in ACTIVE:
+            continue
+        stale = shown is not None and shown.done is not None and shown.setup_hash != shot.setup_hash
+        if stale_only and not stale:
+            continue
+        try:
+            bake = queue_bake(session, shot.id)
+        except Problem:
+            continue  # true already, or nothing to bake
+        if bake.state == "queued":
+            made.append(bake)
+    return made
+
+
 def new_bake(
     session: Session, shot_id: int, revision_id: int, setup_hash: str, frames: tuple[int, int], **trial: Any
 ) -> Bake:

@@ -16,6 +16,7 @@ from zembrik.library.bakes import cache_path, new_bake
 from zembrik.library.database import Database
 from zembrik.library.intake import free_name
 from zembrik.library.models import Bake
+from zembrik.library.settings import refuse_missing
 from zembrik.library.shots import get_shot
 from zembrik.library.store import StoredAssets
 
@@ -40,7 +41,7 @@ def hand_in(database: Database, shot_id: int, order: dict[str, Any], tell: Tell 
         stem = contents.part(path, file).path.rsplit("/", 1)[-1] or file.rsplit(".", 1)[0]
         names[path] = free_name(stem, taken)
         taken.add(names[path])
-    settings.caches.mkdir(exist_ok=True)  # the folder above is not made: if that is gone, so is the disk
+    refuse_missing(settings)
     arriving = settings.caches / f"arriving-{uuid.uuid4().hex}.zarr"
     try:
         cache = cache_from(

@@ -74,7 +74,7 @@ def other_work(session: Session) -> tuple[list[Delivery], list[Errand]]:
 
 def failed_bakes(session: Session) -> list[Bake]:
     """Return the last bakes that failed, the newest first."""
-    query = select(Bake).where(Bake.state == "failed").order_by(Bake.id.desc()).limit(10)
+    query = select(Bake).where(Bake.state == "failed", Bake.handed_in == "").order_by(Bake.id.desc()).limit(10)
     return list(session.scalars(query.options(joinedload(Bake.revision))))
 
 

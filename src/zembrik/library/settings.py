@@ -10,6 +10,8 @@ import time
 from dataclasses import dataclass
 from pathlib import Path
 
+from zembrik.core.problem import Problem
+
 
 @dataclass(frozen=True)
 class Settings:
@@ -47,6 +49,15 @@ class Settings:
         """Create the folders."""
         for folder in (self.assets, self.caches, self.deliveries):
             folder.mkdir(parents=True, exist_ok=True)
+
+
+def refuse_missing(settings: Settings) -> None:
+    """Raise a Problem when the folder of all caches is not there: its disk is away, and nothing may be made instead."""
+    if not settings.caches.is_dir():
+        raise Problem(
+            "the folder of all caches is not there.", str(settings.caches),
+            "Is its disk mounted? Once it is back, try again on the Queue page.",
+        )  # fmt: skip
 
 
 def _end_with(parent: int) -> None:

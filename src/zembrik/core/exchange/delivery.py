@@ -17,6 +17,8 @@ from numpy.typing import NDArray
 from zembrik.core.cache.between import NEAR, points_at
 from zembrik.core.cache.layout import write_whole
 from zembrik.core.cache.reader import Cache
+from zembrik.core.mesh.still import smoothed
+from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.motion.angles import check_order
 from zembrik.core.problem import Problem
 from zembrik.core.units import METRES_PER_UNIT, from_si
@@ -48,6 +50,7 @@ class Order:
         up_axis: "y" or "z".
         fps: frames a second of the file; None for the cache's own. Between frames points go as their velocities have
             it, and rigid bodies keep their form.
+        subdivided: so many rounds of Loop's subdivision on every mesh: four faces for each, and rounder.
         angles: of tracks, in which order angles turn; see `motion.angles.ORDERS`.
     """
 
@@ -58,6 +61,7 @@ class Order:
     up_axis: str = "y"
     fps: float | None = None
     angles: str = "xyz"
+    subdivided: int = 0
 
 
 @dataclass(frozen=True)
@@ -106,13 +110,25 @@ class Content:
     def points(self, part: Part, frame: int) -> NDArray[np.float32]:
         """Return a body's points (n, 3) at a frame of the file, in the order's unit and axes."""
         si = points_at(self.cache, part.number, self.moment(frame))
+        if self.order.subdivided:
+            at = int(np.floor(self.moment(frame) + NEAR)) if part.changes else None
+            si = smoothed(
+                TriMesh(si.astype(np.float64), self.cache.faces(part.number, at)), self.order.subdivided
+            ).points.astype(np.float32)
         if self.order.unit == "m" and self.order.up_axis == "y":
             return si
         return from_si(si, self.order.unit, self.order.up_axis).astype(np.float32)
 
     def faces(self, part: Part, frame: int) -> NDArray[np.int32]:
         """Return a body's faces (m, 3) at a frame of the file; they are the same at all but for what changes."""
-        return self.cache.faces(part.number, int(np.floor(self.moment(frame) + NEAR))) if part.changes else part.faces
+        if not part.changes:
+            return part.faces
+        at = int(np.floor(self.moment(frame) + NEAR))
+        held = self.cache.faces(part.number, at)
+        if self.order.subdivided:
+            mesh = TriMesh(self.cache.points(part.number, at).astype(np.float64), held)
+            return smoothed(mesh, self.order.subdivided).faces
+        return held
 
 
 def prepare(cache: Cache, order: Order) -> Content:
@@ -130,6 +146,8 @@ def prepare(cache: Cache, order: Order) -> Content:
     if order.format == "glb" and (order.unit, order.up_axis) != ("m", "y"):
         raise Problem("glTF files are always in metres with Y up.", "export", "Leave unit and axis, or choose usdc.")
     check_order(order.angles)
+    if order.subdivided and order.format in A_ROW:
+        raise Problem("tracks have no mesh to subdivide.", "export", "Choose another format.")
     if order.fps is not None and not 1.0 <= order.fps <= 1000.0:
         raise Problem("a frame rate lies between 1 and 1,000 frames a second.", "export", "24, 25, 29.97 and 30 are.")
     if cache.done is None:
@@ -153,7 +171,11 @@ def prepare(cache: Cache, order: Order) -> Content:
                 f"Choose one of {', '.join(OF_CHANGING)}, or leave it out.",
             )  # fmt: skip
         file_name = stem if stem not in taken else f"{stem}_{number}"
-        parts.append(Part(name, file_name, number, cache.faces(number), changes))
+        faces = cache.faces(number)
+        if order.subdivided:
+            mesh = TriMesh(cache.points(number, cache.first).astype(np.float64), faces)
+            faces = smoothed(mesh, order.subdivided).faces
+        parts.append(Part(name, file_name, number, faces, changes))
     return Content(cache, order, first, last, parts)
 
 
@@ -218,6 +240,7 @@ def _manifest(content: Content, part: Path, out: Path) -> dict[str, Any]:
         "length_unit": content.order.unit,
         "up_axis": content.order.up_axis,
         "bodies": [p.name for p in content.parts],
+        "subdivided": content.order.subdivided,
         **({"angle_order": content.order.angles} if content.order.format in A_ROW else {}),
     }
 
@@ -240,7 +263,7 @@ def expected_bytes(content: Content) -> float:
     kind, frames = content.order.format, len(content.frames)
     if kind in A_ROW:
         return A_ROW[kind] * frames * len(content.parts)
-    points = sum(content.cache.point_counts[p.number] for p in content.parts)
+    points = sum(content.cache.point_counts[p.number] for p in content.parts) * 4**content.order.subdivided
     faces = sum(len(p.faces) for p in content.parts)
     again = frames if kind.endswith(".zip") else 1  # a sequence has the faces in every file
     return A_POINT[kind] * points * frames + (5.0 if again > 1 else 12.0) * faces * again
