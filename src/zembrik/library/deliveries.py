@@ -121,12 +121,11 @@ def order_batch(
     """
     if not shot_ids:
         raise Problem("no shot is chosen.", "deliveries", "Tick at least one.")
-    made = []
-    for one in plan_batch(session, settings, shot_ids, order, pattern):
-        if one.problem or one.bake is None:
+    planned = plan_batch(session, settings, shot_ids, order, pattern)
+    for one in planned:
+        if one.problem:
             raise Problem(f"{one.shot.code}: {one.problem}.", "deliveries", "Untick it, or mend that first.")
-        made.append(order_delivery(session, settings, one.bake.id, order, one.file))
-    return made
+    return [order_delivery(session, settings, p.bake.id, order, p.file) for p in planned if p.bake is not None]
 
 
 def stop_delivery(session: Session, delivery_id: int) -> Delivery:

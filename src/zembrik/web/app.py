@@ -24,6 +24,7 @@ from zembrik.web.pages import (
     board,
     caches,
     deliver,
+    deliveries,
     edits,
     errands,
     motion,
@@ -88,6 +89,7 @@ def make_app(settings: Settings) -> FastAPI:
         table,
         bakes,
         trials,
+        deliveries,
         deliver,
         bench,
     ):

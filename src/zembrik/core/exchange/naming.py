@@ -49,7 +49,7 @@ def named(pattern: str, values: dict[str, Any], ending: str) -> str:
             text = sign + digits.zfill(int(how))
         elif how:
             raise Problem(f"[{word} {how[:20]}] is not known.", "pattern", "Write low, or how many digits.")
-        return clean(text)
+        return text if isinstance(value, int) else clean(text)
 
     text = _WORD.sub(filled, pattern.strip())
     if "[" in text or "]" in text:

@@ -10,7 +10,8 @@ from sqlalchemy import func, select
 
 from zembrik.core.problem import Problem
 from zembrik.core.setup.materials import SIMULATED
-from zembrik.library.bakes import ACTIVE, USUAL_FRAMES, BoardRow, ShownBake, board, cache_path, get_bake
+from zembrik.farm.queue import BAKE
+from zembrik.library.bakes import ACTIVE, USUAL_FRAMES, BoardRow, ShownBake, board, cache_path, get_bake, queue_show
 from zembrik.library.models import Bake, Show
 from zembrik.library.shots import create_shot, create_show
 from zembrik.web.render import Db, Places, Words, templates
@@ -19,7 +20,7 @@ router = APIRouter()
 
 
 @router.get("/")
-def shots_board(request: Request, db: Db, show: int | None = None) -> Response:
+def shots_board(request: Request, db: Db, show: int | None = None, queued: int | None = None) -> Response:
     """Show the shots of one show."""
     with db.session() as session:
         shows = list(session.scalars(select(Show).order_by(Show.title)))
@@ -27,7 +28,7 @@ def shots_board(request: Request, db: Db, show: int | None = None) -> Response:
         rows = board(session, shown.id) if shown else []
         cards = [_card(*row) for row in rows]
         active = session.scalar(select(func.count()).where(Bake.state.in_(ACTIVE)))
-        words = {"shows": shows, "shown": shown, "cards": cards, "active": active}
+        words = {"shows": shows, "shown": shown, "cards": cards, "active": active, "queued": queued}
         return templates.TemplateResponse(request, "board.html", words)
 
 
@@ -86,6 +87,18 @@ def new_show(db: Db, title: Annotated[str, Form()]) -> Response:
         raise Problem("a show needs a title of up to 300 letters.", "show")
     with db.session() as session:
         return RedirectResponse(f"/?show={create_show(session, title.strip()).id}", 303)
+
+
+@router.post("/shows/{show_id}/bake")
+def bake_many(request: Request, db: Db, show_id: int, which: Annotated[str, Form()]) -> Response:
+    """Queue all shots of a show that are not true, or the stale ones alone."""
+    with db.session() as session:
+        if session.get(Show, show_id) is None:
+            raise Problem("there is no such show.", "show")
+        numbers = [b.id for b in queue_show(session, show_id, which == "stale")]
+    for number in numbers:
+        request.app.state.queue.add(BAKE, number)
+    return RedirectResponse(f"/?show={show_id}&queued={len(numbers)}", 303)
 
 
 @router.get("/bakes/{bake_id}/picture.png")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from typing import Annotated
 
 from fastapi import APIRouter, Form, Request
@@ -13,23 +14,25 @@ from zembrik.core.exchange.delivery import Order, expected_bytes, prepare
 from zembrik.core.problem import Problem
 from zembrik.farm.queue import DELIVER
 from zembrik.library.bakes import cache_path, get_bake
-from zembrik.library.deliveries import get_delivery, order_delivery
+from zembrik.library.deliveries import get_delivery, order_delivery, stop_delivery
 from zembrik.web.dials import from_shown
 from zembrik.web.pages.bench import render_bench
+from zembrik.web.pages.deliveries import order_of
 from zembrik.web.render import Db, Places, size
 
 router = APIRouter()
 Text = Annotated[str, Form()]
+Whole = Annotated[int, Form()]
 
 
 @router.post("/bakes/{bake_id}/deliver")
 def order(
     request: Request, db: Db, places: Places, bake_id: int, format: Text, first: Text, last: Text,
-    unit: Text = "m", up_axis: Text = "y", fps: Text = "",
+    unit: Text = "m", up_axis: Text = "y", fps: Text = "", angles: Text = "xyz", subdivided: Whole = 0,
     body: Annotated[list[str], Form()] = [],  # noqa: B006
 ) -> Response:  # fmt: skip
     """Put a delivery into the queue."""
-    made = _order(format, first, last, unit, up_axis, fps, body)
+    made = _order(order_of(format, unit, up_axis, fps, angles, subdivided), first, last, body)
     with db.session() as session:
         delivery = order_delivery(session, places, bake_id, made)
         number, shot_id = delivery.id, get_bake(session, bake_id).shot_id
@@ -38,27 +41,34 @@ def order(
         return render_bench(request, session, places, shot_id, "deliver")
 
 
-def _order(format: str, first: str, last: str, unit: str, up_axis: str, fps: str, body: list[str]) -> Order:
-    if format == "glb":
-        unit, up_axis = "m", "y"
+def _order(order: Order, first: str, last: str, body: list[str]) -> Order:
     frames = (int(from_shown("first frame", first)), int(from_shown("last frame", last)))
-    rate = float(from_shown("frame rate", fps)) if fps.strip() else None
-    return Order(format, frames, tuple(body), unit, up_axis, rate)
+    return replace(order, frames=frames, bodies=tuple(body))
 
 
 @router.post("/bakes/{bake_id}/delivery-preview")
 def preview(
     db: Db, places: Places, bake_id: int, format: Text, first: Text, last: Text, unit: Text = "m",
-    up_axis: Text = "y", fps: Text = "", body: Annotated[list[str], Form()] = [],  # noqa: B006
+    up_axis: Text = "y", fps: Text = "", angles: Text = "xyz", subdivided: Whole = 0,
+    body: Annotated[list[str], Form()] = [],  # noqa: B006
 ) -> Response:  # fmt: skip
     """Tell what a file will hold and about how large it will be; nothing is written."""
-    made = _order(format, first, last, unit, up_axis, fps, body)
+    made = _order(order_of(format, unit, up_axis, fps, angles, subdivided), first, last, body)
     with db.session() as session:
         content = prepare(Cache(cache_path(places, get_bake(session, bake_id))), made)
     words = f"{len(content.frames)} frames at {content.fps:g} a second, {content.moment(content.first):g} to "
     words += f"{content.moment(content.frames[-1]):.6g} of the cache, of {len(content.parts)} "
     words += f"bod{'ies' if len(content.parts) > 1 else 'y'}; about {size(expected_bytes(content))}."
     return HTMLResponse(f'<p class="why" id="delivery-preview">{words}</p>')
+
+
+@router.post("/deliveries/{delivery_id}/stop")
+def stop(request: Request, db: Db, places: Places, delivery_id: int, shot: Whole) -> Response:
+    """Stop a delivery; no half file is left."""
+    with db.session() as session:
+        stop_delivery(session, delivery_id)
+        session.flush()
+        return render_bench(request, session, places, shot, "deliver")
 
 
 @router.get("/deliveries/{delivery_id}/file")

@@ -390,6 +390,9 @@ function gltf() {
   $("units").hidden = format.value === "glb";
   $("units").style.display = format.value === "glb" ? "none" : "";
   $("gltf-note").hidden = format.value !== "glb";
+  const tracks = ["csv", "json"].includes(format.value);
+  $("meshes").hidden = tracks;
+  $("angle-order").hidden = !tracks;
 }
 document.addEventListener("htmx:afterSettle", gltf);
 document.addEventListener("htmx:afterSettle", (event) => { if (event.target.id === "panel") {
