@@ -274,6 +274,23 @@ def _verify(database: Database, shot_id: int, order: Order, tell: Tell) -> Order
     return {"title": "Looked over", "patch": [], "words": words, "damage": found[:50]}
 
 
+def _rebake(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
+    """Bake the damaged frames of a cache again, and nothing else of it."""
+    from zembrik.core.rebake import rebake
+    from zembrik.library.bakes import cache_path, get_bake, refuse_approved
+    from zembrik.library.caches import verify
+
+    with database.session() as session:
+        bake = get_bake(session, order["bake"])
+        refuse_approved(bake)
+        path, document = cache_path(database.settings, bake), {**bake.document, "frames": [bake.first, bake.last]}
+    frames = rebake(parse_setup(document), StoredAssets(database.settings), path, tell)
+    with database.session() as session:
+        left = verify(session, database.settings, order["bake"])
+    told = f"frame{'s' if len(frames) > 1 else ''} {', '.join(map(str, frames[:12]))}" if frames else "its tables"
+    return {"title": "Baked again", "patch": [], "words": f"Written anew: {told}.", "frames": frames, "damage": left}
+
+
 def _over_frames(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
     """Hold a proxy that follows a changing mesh against it at every frame."""
     from zembrik.core.proxy.over_frames import fit_over_frames
@@ -298,4 +315,5 @@ RUNS: dict[str, Run] = {
     "fits": _fits, "fit all": _fit_all, "over frames": _over_frames, "way": _way, "probe": _probe,
     "audit": _audit, "mend": _mend, "spacing": _spacing, "read": _read,
     "keys": _keys, "verify": _verify, "still": _still, "hand in": _hand_in, "take": _take,
+    "rebake": _rebake,
 }  # fmt: skip

@@ -6,9 +6,9 @@ import procrastinate
 
 from zembrik.library.settings import Settings
 
-BAKE, DELIVER, ERRAND = "zembrik.bake", "zembrik.deliver", "zembrik.errand"
+BAKE, DELIVER, ERRAND, REBAKE = "zembrik.bake", "zembrik.deliver", "zembrik.errand", "zembrik.rebake"
 # Errands have a queue of their own: a page that waits must not stand behind a night of bakes.
-QUEUE_OF = {BAKE: "bakes", DELIVER: "bakes", ERRAND: "errands"}
+QUEUE_OF = {BAKE: "bakes", DELIVER: "bakes", ERRAND: "errands", REBAKE: "bakes"}  # a rebake is an errand that bakes
 
 
 class Queue:

@@ -26,7 +26,7 @@ from zembrik.core.problem import Problem
 from zembrik.core.setup.document import parse_setup
 from zembrik.farm.errands import run_errand
 from zembrik.farm.picture import make_picture
-from zembrik.farm.queue import BAKE, DELIVER, ERRAND, QUEUE_OF, Queue
+from zembrik.farm.queue import BAKE, DELIVER, ERRAND, QUEUE_OF, REBAKE, Queue
 from zembrik.library.bakes import cache_path
 from zembrik.library.database import Database
 from zembrik.library.deliveries import kept_order
@@ -209,13 +209,20 @@ def make_app(database: Database) -> procrastinate.App:
     def _deliver(number: int) -> None:
         run_delivery(database, number)
 
-    @app.task(name=ERRAND)  # type: ignore[untyped-decorator]
-    def _errand(number: int) -> None:
+    def run(task: str, number: int) -> None:
         use_threads(int(os.environ.get("ZEMBRIK_THREADS", "2")))
         if run_errand(database, number, LEAVING):
             queue = Queue(database.settings)
-            queue.add(ERRAND, number)
+            queue.add(task, number)
             queue.close()
+
+    @app.task(name=ERRAND)  # type: ignore[untyped-decorator]
+    def _errand(number: int) -> None:
+        run(ERRAND, number)
+
+    @app.task(name=REBAKE)  # type: ignore[untyped-decorator]
+    def _rebake(number: int) -> None:
+        run(REBAKE, number)
 
     return app
 
@@ -228,8 +235,9 @@ def put_back_orphans(database: Database, queues: list[str]) -> list[tuple[str, i
     with database.session() as session:
         bakes = list(session.scalars(select(Bake.id).where(Bake.state == "running")))
         deliveries = list(session.scalars(select(Delivery.id).where(Delivery.state == "running")))
-        errands = list(session.scalars(select(Errand.id).where(Errand.state == "running")))
-    left = [(BAKE, n) for n in bakes] + [(DELIVER, n) for n in deliveries] + [(ERRAND, n) for n in errands]
+        errands = session.execute(select(Errand.id, Errand.kind).where(Errand.state == "running")).all()
+    left = [(BAKE, n) for n in bakes] + [(DELIVER, n) for n in deliveries]
+    left += [(REBAKE if kind == "rebake" else ERRAND, n) for n, kind in errands]
     return [(task, n) for task, n in left if QUEUE_OF[task] in queues]
 
 

@@ -123,6 +123,16 @@ def ask_stop(session: Session, bake_id: int) -> Bake:
     return bake
 
 
+def retry(session: Session, bake_id: int) -> Bake:
+    """Put a bake that failed back on record to be done; it goes on from its last frame. The caller queues it."""
+    bake = get_bake(session, bake_id, lock=True)
+    if bake.state != "failed":
+        raise Problem("the bake has not failed.", "queue", "Load the page again.")
+    refuse_approved(bake)
+    bake.state, bake.error, bake.stop_asked, bake.ended = "queued", "", False, None
+    return bake
+
+
 def discard(session: Session, settings: Settings, bake_id: int) -> Bake:
     """Take a bake and its cache away."""
     bake = get_bake(session, bake_id, lock=True)

@@ -12,8 +12,9 @@ from sqlalchemy.orm import Session
 from zembrik.core.cache import lock
 from zembrik.core.cache.reader import Cache
 from zembrik.core.problem import Problem
-from zembrik.library.bakes import ACTIVE, cache_path, discard
-from zembrik.library.models import Bake, CacheRecord, Delivery, Revision, Shot, Show
+from zembrik.library.bakes import ACTIVE, cache_path, discard, get_bake, refuse_approved
+from zembrik.library.errands import ask
+from zembrik.library.models import Bake, CacheRecord, Delivery, Errand, Revision, Shot, Show
 from zembrik.library.placing import players, refuse_played
 from zembrik.library.settings import Settings
 
@@ -220,6 +221,22 @@ def verify(session: Session, settings: Settings, bake_id: int) -> list[str]:
         found = [f"it cannot be opened: {problem}"[:300]]
     bake.cache.verified, bake.cache.damage = datetime.datetime.now(datetime.UTC), found[:50]
     return found
+
+
+def ask_of_cache(session: Session, bake_id: int, what: str) -> tuple[Errand, bool]:
+    """Ask for a cache to be looked over ("verify"), or for its damaged frames to be baked again ("rebake").
+
+    Returns:
+        the errand, and whether it is new and has to be queued.
+    """
+    bake = get_bake(session, bake_id)
+    if bake.cache is None or bake.state in ACTIVE:
+        raise Problem("the bake is still going on.", "caches", "Wait for it.")
+    if what == "rebake":
+        refuse_approved(bake)
+        if not bake.cache.damage:
+            raise Problem("nothing is known to be damaged.", "caches", "Look it over first.")
+    return ask(session, bake.shot_id, what, {"bake": bake_id}, again=True)
 
 
 class Box(NamedTuple):

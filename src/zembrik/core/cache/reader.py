@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,6 +15,14 @@ from zembrik.core.cache.journal import read_journal
 from zembrik.core.cache.layout import FIGURES, SCHEMA, chunk_path, decode_chunk
 from zembrik.core.problem import Problem
 from zembrik.core.units import quaternion_turn
+
+
+class Flaw(NamedTuple):
+    """Something missing or damaged: of which body and frame (None: of none, or of all), in words."""
+
+    body: int | None
+    frame: int | None
+    text: str
 
 
 class Cache:
@@ -179,28 +188,44 @@ class Cache:
         except (OSError, ValueError) as error:
             raise Problem(f"{what} is damaged: {error}.", str(place), "Bake it again.") from None
 
+    def flaws(self) -> list[Flaw]:
+        """Read every committed chunk; return what is missing or damaged."""
+        found: list[Flaw] = []
+        frames = [] if self.done is None else range(self.first, self.done + 1)
+        for number, name in enumerate(self.names):
+            reads: list[tuple[int | None, Callable[[], NDArray[Any]]]] = []
+            if not self.changes(number):
+                reads.append((None, lambda n=number: self.faces(n)))  # type: ignore[misc]
+            if self.is_rigid(number):
+                reads.append((None, lambda n=number: self.rest(n)))  # type: ignore[misc]
+            for f in frames:
+                reads.append((f, lambda n=number, f=f: self._all_of(n, f)))  # type: ignore[misc]
+            for frame, read in reads:
+                try:
+                    if not np.isfinite(read()).all():
+                        words = f"body '{name}', frame {frame}: it holds numbers that are not finite."
+                        found.append(Flaw(number, frame, words))
+                except Problem as problem:
+                    found.append(Flaw(number, frame, f"body '{name}': {problem}"))
+        for figure in FIGURES if self.done is not None and self.foreign is None else ():
+            try:
+                self.figure(figure)
+            except Problem as problem:
+                found.append(Flaw(None, None, str(problem)))
+        return found
+
+    def _all_of(self, number: int, frame: int) -> NDArray[Any]:
+        """Read everything that a frame has of a body; return what must be finite."""
+        if self.is_rigid(number):
+            return self.pose(number, frame)
+        points = self.points(number, frame)
+        if self.changes(number):
+            self.faces(number, frame)
+        return points
+
     def damage(self) -> list[str]:
         """Read every committed chunk; return one line for each that is missing or damaged."""
-        found: list[str] = []
-        for number, name in enumerate(self.names):
-            jobs: list[tuple[Any, ...]] = [("faces",)]
-            jobs += [("points", frame) for frame in range(self.first, (self.done or self.first - 1) + 1)]
-            for job in jobs if self.done is not None else jobs[:1]:
-                try:
-                    if job[0] == "faces":
-                        self.faces(number)
-                    else:
-                        if not np.isfinite(self.points(number, job[1])).all():
-                            found.append(f"body '{name}', frame {job[1]}: it holds numbers that are not finite.")
-                except Problem as problem:
-                    found.append(f"body '{name}': {problem}")
-        if self.done is not None and self.foreign is None:
-            for figure in FIGURES:
-                try:
-                    self.figure(figure)
-                except Problem as problem:
-                    found.append(str(problem))
-        return found
+        return [flaw.text for flaw in self.flaws()]
 
     def size_bytes(self) -> int:
         """Return how much the cache takes on disk."""

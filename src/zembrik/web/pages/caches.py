@@ -9,11 +9,12 @@ from fastapi.responses import Response
 from sqlalchemy.orm import Session
 
 from zembrik.core.problem import Problem
-from zembrik.farm.queue import ERRAND
+from zembrik.farm.queue import ERRAND, REBAKE
 from zembrik.library.caches import (
     SORTS,
     STATES,
     approve,
+    ask_of_cache,
     delete_trashed,
     disapprove,
     find_caches,
@@ -23,8 +24,6 @@ from zembrik.library.caches import (
     trash,
     treemap,
 )
-from zembrik.library.errands import ask
-from zembrik.library.models import Bake
 from zembrik.library.placing import players
 from zembrik.library.settings import Settings
 from zembrik.web.render import Db, Places, Words, templates
@@ -53,7 +52,7 @@ def change(
     """Do one thing to all caches that are ticked; what cannot be done to one is told and left."""
     told: list[str] = []
     new: list[int] = []
-    if what not in ("approve", "disapprove", "trash", "take-back", "verify", "empty"):
+    if what not in ("approve", "disapprove", "trash", "take-back", "verify", "rebake", "empty"):
         raise Problem(f"there is nothing to do called '{what[:30]}'.", "caches", "Load the page again.")
     if what == "empty":
         with db.session() as session:
@@ -68,9 +67,11 @@ def change(
         except Problem as problem:
             told.append(f"Cache {number}: {problem.what} {problem.remedy}".strip())
     for number in new:
-        request.app.state.queue.add(ERRAND, number)
+        request.app.state.queue.add(REBAKE if what == "rebake" else ERRAND, number)
     if what == "verify" and new:
         told.append(f"{len(new)} caches are being looked over, every frame of them.")
+    if what == "rebake" and new:
+        told.append(f"The damaged frames of {len(new)} caches are in the queue; nothing else of them changes.")
     with db.session() as session:
         return _shown(request, session, q, state, sort, told)
 
@@ -87,11 +88,8 @@ def _one(session: Session, places: Settings, what: str, number: int) -> list[int
         take_back(session, number)
     elif what == "empty":
         delete_trashed(session, places, number)
-    elif what == "verify":
-        bake = session.get(Bake, number)
-        if bake is None:
-            raise Problem("there is no such cache.", "caches", "Load the page again.")
-        errand, is_new = ask(session, bake.shot_id, "verify", {"bake": number}, again=True)
+    elif what in ("verify", "rebake"):
+        errand, is_new = ask_of_cache(session, number, what)
         return [errand.id] if is_new else []
     return []
 

@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 
 from zembrik.core.problem import Problem
 from zembrik.farm.queue import BAKE
-from zembrik.library.bakes import ask_stop, get_bake
+from zembrik.library.bakes import ask_stop, retry
 from zembrik.library.errands import ask_stop as stop_errand
 from zembrik.library.queue_view import failed_bakes, first_in_line, last_hours, other_work, waiting_bakes, workers
 from zembrik.library.settings import Settings
@@ -41,10 +41,7 @@ def change(request: Request, db: Db, places: Places, what: str, number: Whole) -
         elif what == "first":
             first_in_line(session, number)
         elif what == "again":
-            bake = get_bake(session, number, lock=True)
-            if bake.state != "failed":
-                raise Problem("the bake has not failed.", "queue", "Load the page again.")
-            bake.state, bake.error, bake.stop_asked, bake.ended = "queued", "", False, None
+            retry(session, number)
             again = True
         else:
             raise Problem(f"there is nothing to do called '{what[:30]}'.", "queue", "Load the page again.")
