@@ -11,6 +11,7 @@ from zembrik.core.exchange.tracks import schema as tracks_schema  # noqa: E402
 from zembrik.core.setup.document import Setup  # noqa: E402
 from zembrik.library.fair import demo_shots  # noqa: E402
 from zembrik.library.fair_hard import hard_shots  # noqa: E402
+from zembrik.web.api.described import openapi  # noqa: E402
 
 
 def written(setup: dict) -> str:
@@ -29,4 +30,5 @@ if __name__ == "__main__":
             (ROOT / "examples" / file).write_bytes(data)
     schema = json.dumps(Setup.model_json_schema(by_alias=True), indent=1, ensure_ascii=False)
     (ROOT / "docs" / "setup.schema.json").write_text(schema + "\n")
+    (ROOT / "docs" / "openapi.json").write_text(json.dumps(openapi(), indent=1, ensure_ascii=False) + "\n")
     (ROOT / "docs" / "tracks.schema.json").write_text(json.dumps(tracks_schema(), indent=1) + "\n")

@@ -15,6 +15,7 @@ import click
 
 from zembrik import __version__
 from zembrik.core.problem import Problem
+from zembrik.remote import at
 
 
 class Commands(click.Group):
@@ -142,7 +143,7 @@ def info(cache: Path, as_json: bool) -> None:
         "solver": held.attributes["solver"],
         "bytes": held.size_bytes(),
         "seconds": round(float(held.figure("timing/seconds").sum()), 3),
-        "worst": {n: float(held.figure(f"stats/{n}").max(initial=0.0)) for n in STATS},
+        "worst": {n: float(held.figure(f"stats/{n}").max(initial=0.0)) for n in STATS if held.foreign is None},
     }
     if as_json:
         click.echo(json.dumps(facts, indent=1, ensure_ascii=False))
@@ -155,7 +156,7 @@ def info(cache: Path, as_json: bool) -> None:
     click.echo(
         f"  {facts['bytes'] / 1e6:.1f} MB, {facts['seconds']:.2f} s of computing, setup {facts['setup_hash'][:12]}"
     )
-    for name, (unit, factor, words) in STATS.items():
+    for name, (unit, factor, words) in STATS.items() if held.foreign is None else ():
         click.echo(f"  at most {facts['worst'][name] * factor:.4g} {unit}: {words}")
 
 
@@ -182,8 +183,14 @@ def verify(cache: Path) -> None:
 @click.option("--up", default="y", show_default=True, help="y or z.")
 @click.option("--frames", help="FIRST-LAST; all committed frames otherwise.")
 @click.option("--body", "bodies", multiple=True, help="Only this body; may be given more than once.")
-def export(cache: Path, out: Path, unit: str, up: str, frames: str | None, bodies: tuple[str, ...]) -> None:
-    """Deliver a cache as OUT with one of the endings glb, usdc, usda, obj.zip, ply.zip, csv, json; with a manifest."""
+@click.option("--fps", type=float, help="Frames a second; as baked otherwise.")
+@click.option("--angles", default="xyz", show_default=True, help="Of tracks: in which order angles turn.")
+@click.option("--subdivide", default=0, show_default=True, help="Rounds of subdivision of the meshes.")
+def export(
+    cache: Path, out: Path, unit: str, up: str, frames: str | None, bodies: tuple[str, ...], fps: float | None,
+    angles: str, subdivide: int,
+) -> None:  # fmt: skip
+    """Deliver a cache as OUT (glb, usdc, usda, abc, obj.zip, ply.zip, csv or json), with a manifest beside it."""
     from zembrik.core.cache.reader import Cache
     from zembrik.core.exchange.delivery import FORMATS, Order, deliver
 
@@ -192,9 +199,114 @@ def export(cache: Path, out: Path, unit: str, up: str, frames: str | None, bodie
         raise Problem(
             "the ending names no format.", out.name, f"It must be one of {', '.join('.' + f for f in FORMATS)}."
         )
-    manifest = deliver(Cache(cache), out, Order(kind, _frames(frames), bodies, unit, up))
+    order = Order(kind, _frames(frames), bodies, unit, up, fps, angles, subdivide)
+    manifest = deliver(Cache(cache), out, order)
     first, last = manifest["frames"]
     click.echo(f"{out}: frames {first} to {last}, {manifest['bytes'] / 1e6:.1f} MB.")
+
+
+@main.command("import")
+@click.argument("file", type=click.Path(path_type=Path))
+@click.argument("out", type=click.Path(path_type=Path))
+@click.option("--unit", default="m", show_default=True, help="Of the file: m, cm, mm, in or ft.")
+@click.option("--up", default="y", show_default=True, help="Of the file: y or z.")
+@click.option("--fps", type=float, help="Frames a second; as the file has them, or 24.")
+@click.option("--first", type=int, help="Number of the first frame; as a sequence has it, or 1.")
+@click.option("--part", "parts", multiple=True, help="Only this part; may be given more than once.")
+def take_in(
+    file: Path, out: Path, unit: str, up: str, fps: float | None, first: int | None, parts: tuple[str, ...]
+) -> None:
+    """Keep FILE (glTF, USD, abc, OBJ, PLY, or a zip of numbered OBJ or PLY) as a cache OUT.zarr."""
+    from zembrik.core.exchange.into_cache import cache_from, rate_of
+    from zembrik.core.exchange.read_any import read_contents
+    from zembrik.core.setup.assets import file_hash
+    from zembrik.core.units import METRES_PER_UNIT
+
+    try:
+        data = file.read_bytes()
+    except OSError as error:
+        raise Problem(f"the file cannot be read: {error.strerror}.", str(file)) from None
+    if unit not in METRES_PER_UNIT or up not in ("y", "z"):
+        raise Problem(f"unit '{unit}' with '{up}' up is not known.", "import", "Units are m, cm, mm, in, ft.")
+    contents = read_contents(data, file.name)
+    names: dict[str, str] = {}
+    for path in parts or [p.path for p in contents.parts]:
+        stem = contents.part(path, file.name).path.rsplit("/", 1)[-1] or file.stem
+        count = sum(name == stem or name.startswith(f"{stem} ") for name in names.values())
+        names[path] = stem if not count else f"{stem} {count + 1}"
+    rate = fps or (rate_of(contents) if contents.first is None else None) or 24.0
+    begin = first if first is not None else (contents.first if contents.first is not None else 1)
+    cache = cache_from(contents, out, file.name, file_hash(data), unit, up, "z", rate, begin, names)
+    for note in contents.notes:
+        click.echo(f"◆ {note}", err=True)
+    click.echo(f"{out}: {', '.join(cache.names)}, frames {cache.first} to {cache.done} at {cache.fps:g} a second.")
+
+
+@main.command()
+@SETUP
+@CACHE
+def mend(setup: Path, cache: Path) -> None:
+    """Bake the damaged frames of CACHE again from its SETUP.json, and nothing else of it."""
+    from zembrik.core.cache.reader import Cache
+    from zembrik.core.rebake import rebake
+    from zembrik.core.setup.document import parse_setup
+
+    document, assets = _load(setup)
+    held = Cache(cache)
+    frames = rebake(parse_setup({**document.document(), "frames": [held.first, held.last]}), assets, cache)
+    click.echo(f"{cache}: {f'{len(frames)} frames written anew' if frames else 'nothing to mend'}.")
+
+
+@main.command()
+@CACHE
+@click.argument("body")
+@click.option("--mm", default=1.0, show_default=True, help="How far off places may be, at any moment.")
+@click.option("--deg", default=0.5, show_default=True, help="How far off turns may be, at any moment.")
+@click.option("--angles", default="", help="Turns as angles in that order, as in zxy; quaternions otherwise.")
+@click.option("--origin", nargs=3, type=float, default=(0.0, 0.0, 0.0), help="What it turns about, metres.")
+def keys(cache: Path, body: str, mm: float, deg: float, angles: str, origin: tuple[float, float, float]) -> None:
+    """Print what BODY did in CACHE as few keys: the "motion" of a setup's body."""
+    from zembrik.core.cache.reader import Cache
+    from zembrik.core.keys.from_cache import keyed, poses_of
+
+    held = Cache(cache)
+    found = keyed(poses_of(held, held.body_number(body)), origin, mm / 1e3, deg, angles)
+    click.echo(json.dumps(found.motion))
+    click.echo(
+        f"{found.frames} frames: {found.keys_of_place} keys of place, {found.keys_of_turn} of turn; at most "
+        f"{1e3 * found.off_m:.3g} mm and {found.off_deg:.3g}° off; {1e3 * found.misfit_m:.3g} mm misfit.", err=True
+    )  # fmt: skip
+
+
+@main.command()
+@CACHE
+@click.argument("body")
+@click.argument("frame", type=int)
+@click.argument("out", type=click.Path(path_type=Path))
+@click.option("--thickness-mm", default=0.0, show_default=True, help="Of what was a sheet: it is closed then.")
+@click.option("--rounds", default=0, show_default=True, help="Of smoothing by subdivision.")
+def still(cache: Path, body: str, frame: int, out: Path, thickness_mm: float, rounds: int) -> None:
+    """Write one FRAME of BODY in CACHE as an OBJ."""
+    import io
+
+    from zembrik.core.cache.layout import write_whole
+    from zembrik.core.cache.reader import Cache
+    from zembrik.core.exchange.obj import write_obj
+    from zembrik.core.mesh.still import still_of
+
+    held = Cache(cache)
+    number = held.body_number(body)
+    mesh = still_of(held.points(number, frame), held.faces(number, frame), thickness_mm / 1e3, rounds)
+    text = io.BytesIO()
+    write_obj(text, mesh.points, mesh.faces, body)
+    try:
+        write_whole(out, text.getvalue())
+    except OSError as error:
+        raise Problem(f"the mesh cannot be written: {error.strerror}.", str(out)) from None
+    click.echo(f"{out}: {len(mesh.points):,} points, {len(mesh.faces):,} faces.")
+
+
+main.add_command(at)
 
 
 @main.command()

@@ -102,3 +102,19 @@ def test_examples_are_what_the_demo_makes():
         assert json.loads((ROOT / "examples" / f"{name}.json").read_text()) == json.loads(json.dumps(shot.setup))
         for file, data in shot.files.items():
             assert (ROOT / "examples" / file).read_bytes() == data
+
+
+def test_no_kernel_may_reorder_or_fuse_what_is_written():
+    """With such leave a kernel rounded otherwise when it was compiled than when it was loaded: see `compiled`."""
+    import importlib
+    import pkgutil
+
+    import zembrik.core.solver as solver
+
+    seen = 0
+    for module in pkgutil.iter_modules(solver.__path__):
+        for held in vars(importlib.import_module(f"zembrik.core.solver.{module.name}")).values():
+            if hasattr(held, "targetoptions"):
+                seen += 1
+                assert not held.targetoptions.get("fastmath"), held
+    assert seen > 40

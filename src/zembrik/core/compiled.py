@@ -23,14 +23,17 @@ os.environ.setdefault("NUMBA_THREADING_LAYER", "omp")  # the layer that any thre
 os.environ.setdefault("GOMP_SPINCOUNT", "10000")
 
 import numba
-from numba import config, njit
+from llvmlite import ir
+from numba import config, njit, types
+from numba.core import cgutils
+from numba.extending import intrinsic
 
 CORE = Path(__file__).parent
 
-# "contract" and friends let the compiler fuse and reorder within one expression. NaN and
-# infinity keep their meaning, because the bake looks for them; results do not depend on
-# the number of threads, because no kernel sums across them.
-FAST = {"contract", "arcp", "nsz", "reassoc"}
+# Nothing may reorder or fuse what is written: a kernel that calls another is compiled with a copy of it, and which of
+# the copies runs depends on what was compiled or loaded first. With leave to fuse ("contract") the copies rounded
+# otherwise, about once in a hundred frames, so that the first bake on a machine was not that of the second. It also
+# differed from processor to processor. Where fusing pays, kernels say so themselves: `fma` below.
 
 
 def cache_home() -> Path:
@@ -81,7 +84,26 @@ def _cache_for(function: Callable[..., Any]) -> None:
 def kernel(function: Callable[..., Any]) -> Any:
     """Compile a function of numbers and arrays for one thread, callable from other kernels."""
     _cache_for(function)
-    return njit(cache=True, error_model="numpy", fastmath=FAST, nogil=True)(function)
+    return njit(cache=True, error_model="numpy", nogil=True)(function)
+
+
+@intrinsic
+def fma(typingctx, a, b, c):  # type: ignore[no-untyped-def]
+    """Return a b + c, rounded once, on any processor (one instruction where it has one)."""
+    signature = types.float64(types.float64, types.float64, types.float64)
+
+    def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        double = ir.DoubleType()
+        function = cgutils.get_or_insert_function(builder.module, ir.FunctionType(double, [double] * 3), "llvm.fma.f64")
+        return builder.call(function, arguments)
+
+    return signature, code
+
+
+@njit(inline="always")
+def dot3(a, b, c, x, y, z):  # type: ignore[no-untyped-def]
+    """Return a x + b y + c z."""
+    return fma(a, x, fma(b, y, c * z))
 
 
 def parallel_kernel(function: Callable[..., Any]) -> Any:
@@ -91,7 +113,7 @@ def parallel_kernel(function: Callable[..., Any]) -> Any:
     same for any number of threads.
     """
     _cache_for(function)
-    return njit(cache=True, error_model="numpy", fastmath=FAST, nogil=True, parallel=True)(function)
+    return njit(cache=True, error_model="numpy", nogil=True, parallel=True)(function)
 
 
 def use_threads(count: int) -> int:

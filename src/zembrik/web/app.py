@@ -9,7 +9,7 @@ from contextlib import asynccontextmanager
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
-from fastapi.responses import HTMLResponse, Response
+from fastapi.responses import HTMLResponse, JSONResponse, Response
 from fastapi.staticfiles import StaticFiles
 from starlette.exceptions import HTTPException
 
@@ -17,6 +17,8 @@ from zembrik.core.problem import Problem
 from zembrik.farm.queue import Queue
 from zembrik.library.database import Database
 from zembrik.library.settings import Settings
+from zembrik.library.shots import Conflict
+from zembrik.web.api import described
 from zembrik.web.pages import (
     bakes,
     begin,
@@ -68,6 +70,9 @@ def make_app(settings: Settings) -> FastAPI:
     app = FastAPI(title="Zembrik", lifespan=lifespan, docs_url=None, redoc_url=None)
     app.mount("/static", StaticFiles(directory=STATIC), name="static")
     # The bench comes last: it takes any name of a station.
+    for api in described.ROUTERS:
+        app.include_router(api, include_in_schema=False)
+    app.include_router(described.router)
     for pages in (
         board,
         scene,
@@ -102,8 +107,10 @@ def make_app(settings: Settings) -> FastAPI:
 
 
 def _told(request: Request, status: int, what: str, remedy: str = "") -> Response:
-    """Answer with a sentence: as a notice for the open page, or as a page of its own."""
+    """Answer with a sentence: as a notice for the open page, or as a page of its own; to scripts as JSON."""
     words = {"status": status, "what": what, "remedy": remedy}
+    if request.url.path.startswith("/api/"):
+        return JSONResponse({"problem": {"what": what, "where": "", "remedy": remedy}}, status)
     if request.headers.get("hx-request"):
         html = templates.get_template("notice.html").render(words)
         return HTMLResponse(html, status, {"HX-Retarget": "#notices", "HX-Reswap": "beforeend"})
@@ -113,6 +120,9 @@ def _told(request: Request, status: int, what: str, remedy: str = "") -> Respons
 async def _problem(request: Request, problem: Exception) -> Response:
     assert isinstance(problem, Problem)
     status = 404 if problem.what.startswith("there is no") else 422
+    if request.url.path.startswith("/api/"):
+        told = {"what": problem.what, "where": problem.where, "remedy": problem.remedy}
+        return JSONResponse({"problem": told}, 409 if isinstance(problem, Conflict) else status)
     what = f"{problem.where}: {problem.what}" if "line" in problem.where or "." in problem.where else problem.what
     return _told(request, status, what[:1].upper() + what[1:], problem.remedy)
 

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
+from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,7 +18,8 @@ from zembrik.core.problem import Problem
 from zembrik.core.units import quaternion_turn
 
 
-class Flaw(NamedTuple):
+@dataclass(frozen=True)
+class Flaw:
     """Something missing or damaged: of which body and frame (None: of none, or of all), in words."""
 
     body: int | None

@@ -9,7 +9,7 @@ import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,11 +17,12 @@ from numpy.typing import NDArray
 from zembrik.core.cache.between import NEAR, points_at
 from zembrik.core.cache.layout import write_whole
 from zembrik.core.cache.reader import Cache
-from zembrik.core.mesh.still import smoothed
-from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.motion.angles import check_order
 from zembrik.core.problem import Problem
 from zembrik.core.units import METRES_PER_UNIT, from_si
+
+if TYPE_CHECKING:
+    from zembrik.core.mesh.trimesh import TriMesh
 
 FORMATS: dict[str, str] = {
     "glb": "binary glTF 2.0, one file",
@@ -112,9 +113,8 @@ class Content:
         si = points_at(self.cache, part.number, self.moment(frame))
         if self.order.subdivided:
             at = int(np.floor(self.moment(frame) + NEAR)) if part.changes else None
-            si = smoothed(
-                TriMesh(si.astype(np.float64), self.cache.faces(part.number, at)), self.order.subdivided
-            ).points.astype(np.float32)
+            mesh = _subdivided(si, self.cache.faces(part.number, at), self.order.subdivided)
+            si = mesh.points.astype(np.float32)
         if self.order.unit == "m" and self.order.up_axis == "y":
             return si
         return from_si(si, self.order.unit, self.order.up_axis).astype(np.float32)
@@ -126,9 +126,15 @@ class Content:
         at = int(np.floor(self.moment(frame) + NEAR))
         held = self.cache.faces(part.number, at)
         if self.order.subdivided:
-            mesh = TriMesh(self.cache.points(part.number, at).astype(np.float64), held)
-            return smoothed(mesh, self.order.subdivided).faces
+            return _subdivided(self.cache.points(part.number, at), held, self.order.subdivided).faces
         return held
+
+
+def _subdivided(points: NDArray[np.float32], faces: NDArray[np.int32], rounds: int) -> TriMesh:
+    from zembrik.core.mesh.still import smoothed  # brings the compiler, which no page waits for
+    from zembrik.core.mesh.trimesh import TriMesh
+
+    return smoothed(TriMesh(points.astype(np.float64), faces), rounds)
 
 
 def prepare(cache: Cache, order: Order) -> Content:
@@ -173,8 +179,7 @@ def prepare(cache: Cache, order: Order) -> Content:
         file_name = stem if stem not in taken else f"{stem}_{number}"
         faces = cache.faces(number)
         if order.subdivided:
-            mesh = TriMesh(cache.points(number, cache.first).astype(np.float64), faces)
-            faces = smoothed(mesh, order.subdivided).faces
+            faces = _subdivided(cache.points(number, cache.first), faces, order.subdivided).faces
         parts.append(Part(name, file_name, number, faces, changes))
     return Content(cache, order, first, last, parts)
 

@@ -9,7 +9,6 @@ from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.spatial.transform import Rotation
 
 from zembrik.core.cache.body import BodyFrame, CacheBody
 from zembrik.core.cache.reader import Cache
@@ -102,6 +101,8 @@ class _Moving:
         self.rest: Floats = si(part.mesh.points)
         self.shift, self.turn = np.zeros((1, 3)), np.array([[0.0, 0.0, 0.0, 1.0]])
         if len(part.poses):
+            from scipy.spatial.transform import Rotation  # brings more than pages wait for
+
             axes = si(np.eye(3)).T / np.linalg.norm(si(np.eye(3)[:1]))  # columns: where the file's axes lie here
             ways = part.poses @ np.linalg.inv(part.poses[0])
             self.turn = Rotation.from_matrix(axes @ ways[:, :3, :3] @ axes.T).as_quat()

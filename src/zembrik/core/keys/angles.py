@@ -8,16 +8,16 @@ angles swing round while the body hardly turns; there keys stand closer than a f
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from itertools import pairwise
-from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.spatial.transform import Rotation
 
 from zembrik.core.keys.reduce import fitted, greedy, rates
 from zembrik.core.keys.smooth import angle_between, turns_at
 from zembrik.core.motion.angles import angles_of
+from zembrik.core.units import quaternion_turn
 
 Floats = NDArray[np.float64]
 MOMENTS = 8  # of a step at which the angular velocity is looked at
@@ -27,7 +27,8 @@ DEEPEST = 12  # times a frame is halved for keys
 A_LITTLE = 1e-4  # share of a piece over which its slopes are taken
 
 
-class Key(NamedTuple):
+@dataclass(frozen=True)
+class Key:
     """A key of angles: frame, angles (3,) in degrees, and slopes (3,), degrees a frame, to the next one."""
 
     frame: float
@@ -85,13 +86,13 @@ class _Followed:
         self.turns, self.order = turns, order
         steps = np.linalg.norm(rates(turns[:-1], turns[1:]), axis=1)
         at = np.arange((len(turns) - 1) * 4 + 1) / 4.0
-        matrices = Rotation.from_quat(turns_at(turns, at)).as_matrix()
+        matrices = matrices_of(turns_at(turns, at))
         ends = ["xyz".index(order[0]), "xyz".index(order[2])]
         off = np.sqrt(np.maximum(1.0 - matrices[:, ends[1], ends[0]] ** 2, 0.0))  # cosine of the middle angle
         least = np.array([off[4 * k : 4 * k + 5].min() for k in range(len(turns) - 1)])
         wild = np.flatnonzero(steps > WILD_RAD * np.maximum(least - 0.25 * steps, 1e-9))
         places = np.unique(np.concatenate([np.arange(len(turns)), *(k + np.arange(FINE + 1) / FINE for k in wild)]))
-        every = angles_of(Rotation.from_quat(turns_at(turns, places)).as_matrix(), order)
+        every = angles_of(matrices_of(turns_at(turns, places)), order)
         self.angles = every[np.searchsorted(places, np.arange(len(turns)))]
         self.fine = {int(k): every[np.searchsorted(places, k) : np.searchsorted(places, k + 1) + 1] for k in wild}
 
@@ -100,7 +101,7 @@ class _Followed:
         k = int(np.floor(place))
         if k in self.fine:
             guess = self.fine[k][round((place - k) * FINE)]
-        turn = Rotation.from_quat(turns_at(self.turns, np.array([place]))).as_matrix()
+        turn = matrices_of(turns_at(self.turns, np.array([place])))
         return angles_of(turn, self.order, guess)[0]
 
     def pieces(
@@ -121,7 +122,7 @@ class _Followed:
         return max(before, self.pieces(found, middle, b, between, two, bound_rad, depth + 1))
 
     def _beside(self, place: float, angles: Floats) -> Floats:
-        turn = Rotation.from_quat(turns_at(self.turns, np.array([place]))).as_matrix()
+        turn = matrices_of(turns_at(self.turns, np.array([place])))
         return angles_of(turn, self.order, angles)[0]
 
 
@@ -155,7 +156,14 @@ def _bound(order: str, one: Floats, two: Floats, leave: Floats, arrive: Floats, 
     return float((0.5 * (away[:-1] + away[1:] + most)).max())
 
 
+def matrices_of(turns: Floats) -> Floats:
+    """Return quaternions (m, 4) as matrices (m, 3, 3)."""
+    return np.array([quaternion_turn(q) for q in turns])
+
+
 def _quaternions(order: str, angles: Floats) -> Floats:
+    from scipy.spatial.transform import Rotation  # brings more than pages wait for
+
     columns = ["xyz".index(letter) for letter in order]
     return np.asarray(Rotation.from_euler(order, angles[:, columns], degrees=True).as_quat())
 

@@ -22,7 +22,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.compiled import kernel, parallel_kernel
+from zembrik.core.compiled import dot3, fma, kernel, parallel_kernel
 
 
 class Membrane(NamedTuple):
@@ -101,21 +101,22 @@ def solve_triangles(first, last, points, rest, w, x, dt, held, read, write):  # 
         ui, vi = -uj - uk, -vj - vk
         jx, jy, jz = x[j, 0] - x[i, 0], x[j, 1] - x[i, 1], x[j, 2] - x[i, 2]
         kx, ky, kz = x[k, 0] - x[i, 0], x[k, 1] - x[i, 1], x[k, 2] - x[i, 2]
-        ux, uy, uz = uj * jx + uk * kx, uj * jy + uk * ky, uj * jz + uk * kz
-        vx, vy, vz = vj * jx + vk * kx, vj * jy + vk * ky, vj * jz + vk * kz
-        uu = ux * ux + uy * uy + uz * uz + 1e-18
-        vv = vx * vx + vy * vy + vz * vz + 1e-18
-        uv = ux * vx + uy * vy + uz * vz
+        ux, uy, uz = fma(uj, jx, uk * kx), fma(uj, jy, uk * ky), fma(uj, jz, uk * kz)
+        vx, vy, vz = fma(vj, jx, vk * kx), fma(vj, jy, vk * ky), fma(vj, jz, vk * kz)
+        uu = dot3(ux, uy, uz, ux, uy, uz) + 1e-18
+        vv = dot3(vx, vy, vz, vx, vy, vz) + 1e-18
+        uv = dot3(ux, uy, uz, vx, vy, vz)
         inv_u, inv_v = 1.0 / np.sqrt(uu), 1.0 / np.sqrt(vv)
         c_u, c_v = uu * inv_u - 1.0, vv * inv_v - 1.0
         comp_u = scale * (rest[t, 4] if c_u >= 0.0 else rest[t, 5])
         comp_v = scale * (rest[t, 4] if c_v >= 0.0 else rest[t, 5])
         comp_s = scale * rest[t, 6]
         # The three constraints together: a symmetric 3×3 system for their multipliers.
-        w_uu = wi * ui * ui + wj * uj * uj + wk * uk * uk
-        w_vv = wi * vi * vi + wj * vj * vj + wk * vk * vk
-        w_uv = wi * ui * vi + wj * uj * vj + wk * uk * vk
-        w_ss = w_uu * vv + 2.0 * w_uv * uv + w_vv * uu
+        wui, wuj, wuk, wvi, wvj, wvk = wi * ui, wj * uj, wk * uk, wi * vi, wj * vj, wk * vk
+        w_uu = dot3(wui, wuj, wuk, ui, uj, uk)
+        w_vv = dot3(wvi, wvj, wvk, vi, vj, vk)
+        w_uv = dot3(wui, wuj, wuk, vi, vj, vk)
+        w_ss = dot3(w_uu, 2.0 * w_uv, w_vv, vv, uv, uu)
         a_uu = w_uu + max(comp_u - 0.5 * w_uu, 0.0)
         a_vv = w_vv + max(comp_v - 0.5 * w_vv, 0.0)
         a_ss = w_ss + max(comp_s - 0.5 * w_ss, 0.0)
@@ -125,20 +126,20 @@ def solve_triangles(first, last, points, rest, w, x, dt, held, read, write):  # 
             c_v += comp_v * held[t, 1]
             c_s += comp_s * held[t, 2]
         a_uv = w_uv * uv * inv_u * inv_v
-        a_us = (w_uu * uv + w_uv * uu) * inv_u
-        a_vs = (w_vv * uv + w_uv * vv) * inv_v
-        m_uu = a_vv * a_ss - a_vs * a_vs
-        m_uv = a_us * a_vs - a_uv * a_ss
-        m_us = a_uv * a_vs - a_us * a_vv
-        m_vv = a_uu * a_ss - a_us * a_us
-        m_vs = a_uv * a_us - a_uu * a_vs
-        m_ss = a_uu * a_vv - a_uv * a_uv
-        det = a_uu * m_uu + a_uv * m_uv + a_us * m_us
+        a_us = fma(w_uu, uv, w_uv * uu) * inv_u
+        a_vs = fma(w_vv, uv, w_uv * vv) * inv_v
+        m_uu = fma(a_vv, a_ss, -a_vs * a_vs)
+        m_uv = fma(a_us, a_vs, -a_uv * a_ss)
+        m_us = fma(a_uv, a_vs, -a_us * a_vv)
+        m_vv = fma(a_uu, a_ss, -a_us * a_us)
+        m_vs = fma(a_uv, a_us, -a_uu * a_vs)
+        m_ss = fma(a_uu, a_vv, -a_uv * a_uv)
+        det = dot3(a_uu, a_uv, a_us, m_uu, m_uv, m_us)
         if det > 0.02 * a_uu * a_vv * a_ss:  # 0.75 for a right triangle at rest
             over = -1.0 / det
-            l_u = over * (m_uu * c_u + m_uv * c_v + m_us * c_s)
-            l_v = over * (m_uv * c_u + m_vv * c_v + m_vs * c_s)
-            l_s = over * (m_us * c_u + m_vs * c_v + m_ss * c_s)
+            l_u = over * dot3(m_uu, m_uv, m_us, c_u, c_v, c_s)
+            l_v = over * dot3(m_uv, m_vv, m_vs, c_u, c_v, c_s)
+            l_s = over * dot3(m_us, m_vs, m_ss, c_u, c_v, c_s)
         else:  # Nearly collapsed to a line, where the three contradict each other: each takes its share alone.
             l_u, l_v, l_s = -c_u / (3.0 * a_uu), -c_v / (3.0 * a_vv), -c_s / (3.0 * a_ss)
         if write:
@@ -146,19 +147,17 @@ def solve_triangles(first, last, points, rest, w, x, dt, held, read, write):  # 
             held[t, 1] = l_v + (held[t, 1] if read else 0.0)
             held[t, 2] = l_s + (held[t, 2] if read else 0.0)
         l_u, l_v = l_u * inv_u, l_v * inv_v
-        px, py, pz = l_u * ux + l_s * vx, l_u * uy + l_s * vy, l_u * uz + l_s * vz
-        qx, qy, qz = l_v * vx + l_s * ux, l_v * vy + l_s * uy, l_v * vz + l_s * uz
-        ui, uj, uk = wi * ui, wj * uj, wk * uk
-        vi, vj, vk = wi * vi, wj * vj, wk * vk
-        x[i, 0] += ui * px + vi * qx
-        x[i, 1] += ui * py + vi * qy
-        x[i, 2] += ui * pz + vi * qz
-        x[j, 0] += uj * px + vj * qx
-        x[j, 1] += uj * py + vj * qy
-        x[j, 2] += uj * pz + vj * qz
-        x[k, 0] += uk * px + vk * qx
-        x[k, 1] += uk * py + vk * qy
-        x[k, 2] += uk * pz + vk * qz
+        px, py, pz = fma(l_u, ux, l_s * vx), fma(l_u, uy, l_s * vy), fma(l_u, uz, l_s * vz)
+        qx, qy, qz = fma(l_v, vx, l_s * ux), fma(l_v, vy, l_s * uy), fma(l_v, vz, l_s * uz)
+        x[i, 0] = fma(wui, px, fma(wvi, qx, x[i, 0]))
+        x[i, 1] = fma(wui, py, fma(wvi, qy, x[i, 1]))
+        x[i, 2] = fma(wui, pz, fma(wvi, qz, x[i, 2]))
+        x[j, 0] = fma(wuj, px, fma(wvj, qx, x[j, 0]))
+        x[j, 1] = fma(wuj, py, fma(wvj, qy, x[j, 1]))
+        x[j, 2] = fma(wuj, pz, fma(wvj, qz, x[j, 2]))
+        x[k, 0] = fma(wuk, px, fma(wvk, qx, x[k, 0]))
+        x[k, 1] = fma(wuk, py, fma(wvk, qy, x[k, 1]))
+        x[k, 2] = fma(wuk, pz, fma(wvk, qz, x[k, 2]))
 
 
 @kernel

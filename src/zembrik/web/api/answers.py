@@ -1,0 +1,77 @@
+"""Rows of the library as what the interface for scripts gives."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy.orm import Session
+
+from zembrik.library.bakes import ACTIVE, USUAL_FRAMES, shown_bake, stale_reasons
+from zembrik.library.models import Bake, Delivery, Errand, Shot, Take
+from zembrik.library.settings import Settings
+from zembrik.library.shots import get_shot
+from zembrik.web.api.models import BakeOut, DeliveryOut, ErrandOut, ShotOut, TakeOut
+
+REFUSED: dict[int | str, dict[str, Any]] = {
+    404: {"description": "There is no such thing."}, 409: {"description": "Somebody else changed the same value."},
+    422: {"description": "It cannot be done; the answer says what is wrong, where, and what to do."},
+}  # fmt: skip
+
+
+def shot_out(session: Session, shot_id: int) -> ShotOut:
+    """Return a shot's answer."""
+    shot: Shot = get_shot(session, shot_id)
+    head, bake = shot.head, shown_bake(session, shot_id)
+    assert head is not None
+    stale = stale_reasons(bake, head) if bake is not None else []
+    state = "not baked"
+    if bake is not None:
+        done = bake.cache.done if bake.cache else None
+        last = head.document.get("frames", USUAL_FRAMES)[1]
+        if bake.state in (*ACTIVE, "failed"):
+            state = bake.state
+        elif stale:
+            state = "stale"
+        else:
+            state = "true" if done is not None and done >= last else "partial"
+    return ShotOut(
+        id=shot.id, show=shot.show_id, code=shot.code, title=shot.title, revision=head.number,
+        setup_hash=head.setup_hash, bake=bake.id if bake else None, state=state, stale=stale,
+    )  # fmt: skip
+
+
+def bake_out(settings: Settings, bake: Bake) -> BakeOut:
+    """Return a bake's answer."""
+    cache = bake.cache
+    return BakeOut(
+        id=bake.id, shot=bake.shot_id, revision=bake.revision.number, state=bake.state, first=bake.first,
+        last=bake.last, done=cache.done if cache else None, bytes=cache.size_bytes if cache else 0, error=bake.error,
+        label=bake.label, handed_in=bake.handed_in, approved=bool(cache and cache.approved),
+        damage=list(cache.damage or []) if cache else [], setup_hash=bake.setup_hash,
+        path=str(settings.caches / cache.folder) if cache else None,
+    )  # fmt: skip
+
+
+def errand_out(errand: Errand) -> ErrandOut:
+    """Return an errand's answer."""
+    return ErrandOut(
+        id=errand.id, kind=errand.kind, shot=errand.shot_id, state=errand.state, done=errand.done,
+        total=errand.total, error=errand.error, result=errand.result,
+    )  # fmt: skip
+
+
+def delivery_out(delivery: Delivery) -> DeliveryOut:
+    """Return a delivery's answer."""
+    return DeliveryOut(
+        id=delivery.id, bake=delivery.bake_id, file=delivery.file, state=delivery.state,
+        frames_done=delivery.frames_done, frames_all=delivery.frames_all, error=delivery.error, order=delivery.order,
+        manifest=delivery.manifest,
+    )  # fmt: skip
+
+
+def take_out(take: Take) -> TakeOut:
+    """Return a take's answer."""
+    return TakeOut(
+        id=take.id, name=take.name, source=take.source, fps=take.fps, favourite=take.favourite, created=take.created,
+        bodies=[track["body"] for track in take.tracks],
+    )  # fmt: skip

@@ -1,0 +1,134 @@
+"""Keys instead of simulation, stills and takes, for scripts."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import APIRouter, Request
+
+from zembrik.core.problem import Problem
+from zembrik.farm.queue import ERRAND
+from zembrik.library.errands import ask, get_errand
+from zembrik.library.shots import edit, get_shot, head_setup
+from zembrik.library.takes import (
+    favour_take,
+    get_take,
+    keep_take,
+    remove_take,
+    rename_take,
+    takes_of_show,
+    use_take,
+)
+from zembrik.web.api.answers import REFUSED, errand_out, take_out
+from zembrik.web.api.models import (
+    ErrandOut,
+    KeysIn,
+    StillIn,
+    TakeChange,
+    TakeIn,
+    TakeOut,
+    ToldOut,
+    UseTakeIn,
+)
+from zembrik.web.render import Db
+
+router = APIRouter(prefix="/api", tags=["motion"], responses=REFUSED)
+
+
+def _asked(request: Request, db: Db, shot_id: int, kind: str, order: dict[str, Any], again: bool = False) -> ErrandOut:
+    with db.session() as session:
+        shot = get_shot(session, shot_id)
+        assert shot.head is not None
+        of_setup = {} if kind == "take" else {"revision": shot.head.id}
+        errand, new = ask(session, shot_id, kind, of_setup | order, again)
+        answer = errand_out(errand)
+    if new:
+        request.app.state.queue.add(ERRAND, answer.id)
+    return answer
+
+
+@router.post("/shots/{shot_id}/keys")
+def key_shot(request: Request, db: Db, shot_id: int, order: KeysIn) -> ErrandOut:
+    """Have few keys found for what bodies did in a bake; apply the errand to switch their simulation off."""
+    return _asked(request, db, shot_id, "keys", order.model_dump() | {"angles": order.angles or ""})
+
+
+@router.post("/shots/{shot_id}/stills")
+def still_shot(request: Request, db: Db, shot_id: int, order: StillIn) -> ErrandOut:
+    """Have one frame of a baked body made a mesh; apply the errand to add it to the shot."""
+    return _asked(request, db, shot_id, "still", order.model_dump())
+
+
+@router.post("/errands/{number}/apply")
+def apply_errand(db: Db, number: int) -> ToldOut:
+    """Make a revision of what an errand proposes; it must be about the setup as it stands."""
+    with db.session() as session:
+        errand = get_errand(session, number)
+        head = get_shot(session, errand.shot_id).head
+        assert head is not None
+        if errand.order.get("revision") != head.id:
+            raise Problem("the setup has changed since this was worked out.", "errand", "Have it worked out again.")
+        if not errand.result or not errand.result.get("patch"):
+            raise Problem(f"the errand is {errand.state} and proposes nothing.", "errand", "Wait until it is done.")
+        title = str(errand.result["title"]).lower()
+        made = edit(session, errand.shot_id, head.number, errand.result["patch"], title)
+        return ToldOut(revision=made.number, told=str(errand.result["words"]))
+
+
+@router.get("/shows/{show_id}/takes")
+def list_takes(db: Db, show_id: int) -> list[TakeOut]:
+    """List a show's takes: favourites first, then the newest."""
+    with db.session() as session:
+        return [take_out(t) for t in takes_of_show(session, show_id)]
+
+
+@router.get("/shows/{show_id}/takes/{take_id}/tracks")
+def show_tracks(db: Db, show_id: int, take_id: int) -> list[dict[str, Any]]:
+    """Return a take's tracks: the motion of each of its bodies, as a setup has it."""
+    with db.session() as session:
+        return list(get_take(session, show_id, take_id).tracks)
+
+
+@router.post("/shots/{shot_id}/takes")
+def keep_shot_take(request: Request, db: Db, shot_id: int, order: TakeIn) -> TakeOut | ErrandOut:
+    """Keep the keyed motion of a shot as a take; with a bake, have a worker keep what its bodies did there."""
+    if order.bake is not None:
+        plain = order.model_dump() | {"angles": order.angles or ""}
+        return _asked(request, db, shot_id, "take", plain, again=True)
+    with db.session() as session:
+        take = keep_take(session, shot_id, order.name, order.bodies)
+        session.flush()
+        session.refresh(take)
+        return take_out(take)
+
+
+@router.patch("/shows/{show_id}/takes/{take_id}")
+def change_take(db: Db, show_id: int, take_id: int, change: TakeChange) -> TakeOut:
+    """Rename a take, or make it a favourite or none any more."""
+    with db.session() as session:
+        if change.name is not None:
+            rename_take(session, show_id, take_id, change.name)
+        take = get_take(session, show_id, take_id)
+        if change.favourite is not None and change.favourite != take.favourite:
+            favour_take(session, show_id, take_id)
+        return take_out(take)
+
+
+@router.delete("/shows/{show_id}/takes/{take_id}")
+def delete_take(db: Db, show_id: int, take_id: int) -> None:
+    """Take a take away; what was made with it stays."""
+    with db.session() as session:
+        remove_take(session, show_id, take_id)
+
+
+@router.post("/shots/{shot_id}/use-take")
+def use_shot_take(db: Db, shot_id: int, order: UseTakeIn) -> ToldOut:
+    """Give one body of a shot a take's motion, or all bodies of the same names; what is left behind is told."""
+    with db.session() as session:
+        shot = get_shot(session, shot_id)
+        take = get_take(session, shot.show_id, order.take)
+        patch, told = use_take(
+            head_setup(shot), take, order.body, order.track, order.begins, order.offset_m, order.parent
+        )
+        made = edit(session, shot_id, order.base, patch, f"take {take.name}")
+        return ToldOut(revision=made.number, told=told)
