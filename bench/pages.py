@@ -15,7 +15,7 @@ from pathlib import Path
 
 import httpx
 import numpy as np
-from sqlalchemy import text
+from sqlalchemy import select, text
 
 from zembrik.core.bake import bake
 from zembrik.core.setup.document import parse_setup
@@ -23,6 +23,7 @@ from zembrik.library.cluster import Cluster, free_port
 from zembrik.library.database import Database, upgrade
 from zembrik.library.fair import demo_shots
 from zembrik.library.models import Bake, CacheRecord
+from zembrik.library.placing import placed_bodies
 from zembrik.library.settings import Settings
 from zembrik.library.shots import create_shot, create_show, edit
 from zembrik.library.store import StoredAssets, take_in
@@ -53,9 +54,17 @@ def fill(database: Database, settings: Settings, shots: int) -> int:
                     add_bake(session, settings, shot, baked)
                 patch = [{"op": "add", "path": "/title", "value": f"Awning, revision {turn}"}]
                 edit(session, shot.id, shot.head.number, patch, "title")
+            if k % 2:  # every other shot plays the cache of the one before it
+                add_guest(session, settings, shot)
             for _ in range(CACHES_A_SHOT - REVISIONS // 4):  # on record only: nobody opens them here
                 add_bake(session, settings, shot, None, MANY_FRAMES)
         return shot.id - shots // 2
+
+
+def add_guest(session, settings, shot):
+    number = session.scalar(select(Bake.id).where(Bake.shot_id == shot.id - 1, Bake.setup_hash != "0" * 64).limit(1))
+    guest = placed_bodies(session, settings, number, [], "left out", 1.0, (3.0, 0.0, 0.0), 0.0, {"awning"})
+    edit(session, shot.id, shot.head.number, [{"op": "add", "path": "/bodies/-", "value": g} for g in guest], "guest")
 
 
 def add_bake(session, settings, shot, baked, frames=FRAMES):
@@ -107,12 +116,15 @@ def measure(address: str, middle: int, shots: int) -> None:
                 break
             except httpx.ConnectError:
                 time.sleep(0.1)
+        time.sleep(8.0)  # the server loads the solver in the background; pages wait for nothing, but share its cores
         print(f"{shots} shots, {CACHES_A_SHOT * shots} caches; ms from request to whole answer, one client")
         print("page            first   median     p95     KiB")
         paths = {"board": "/"} | {name: f"/shots/{middle}/{name}" for name in NAMES}
         paths["status.json"] = f"/shots/{middle}/status.json"
         paths |= {"caches": "/caches", "caches, typed": "/caches?q=WF-10", "caches, large": "/caches?sort=largest",
-                  "queue": "/queue"}  # fmt: skip
+                  "queue": "/queue", "deliveries": "/deliveries", "for scripts": "/api",
+                  "place a cache": f"/shots/{middle}/placeable?q=WF-10",
+                  "api: shots": "/api/shows/1/shots", "api: caches": "/api/caches?words=WF-10"}  # fmt: skip
         for name, path in paths.items():
             times = []
             for _ in range(REPEATS + 1):

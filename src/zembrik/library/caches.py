@@ -122,7 +122,7 @@ def find_caches(session: Session, words: str = "", state: str = "", sort: str = 
         words: all must be in show, code, title or label. state: one of STATES, "approved", "unused", or none for all
             but the trash. sort: one of SORTS.
     """
-    found = _found(words, state, list(players(session))).subquery()
+    found = _found(words, state, list(players(session)) if state == "unused" else []).subquery()
     columns = dict(zip(Row._fields, found.c, strict=True))
     orders: dict[str, list[Any]] = {
         "newest": [columns["bake"].desc()], "largest": [columns["bytes"].desc()],
@@ -130,10 +130,11 @@ def find_caches(session: Session, words: str = "", state: str = "", sort: str = 
         "frames": [(columns["done"] - columns["first"]).desc().nulls_last()],
     }  # fmt: skip
     order = orders.get(sort, orders["newest"])
-    rows = [Row._make(tuple(row)) for row in session.execute(select(found).order_by(*order).limit(MOST_ROWS))]
-    size = func.coalesce(func.sum(columns["bytes"]), 0)
-    totals = session.execute(select(func.count(), size).select_from(found)).one()
-    return rows, int(totals[0]), int(totals[1])
+    # One walk over all that fit gives the first of them and, as every row's last two values, the totals.
+    totals = func.count().over(), func.coalesce(func.sum(columns["bytes"]).over(), 0)
+    every = session.execute(select(found, *totals).order_by(*order).limit(MOST_ROWS)).all()
+    rows = [Row._make(tuple(row)[:-2]) for row in every]
+    return (rows, int(every[0][-2]), int(every[0][-1])) if every else (rows, 0, 0)
 
 
 def space_of(session: Session) -> list[tuple[str, str, int, int]]:

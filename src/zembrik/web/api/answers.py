@@ -6,7 +6,7 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
-from zembrik.library.bakes import ACTIVE, USUAL_FRAMES, shown_bake, stale_reasons
+from zembrik.library.bakes import ACTIVE, USUAL_FRAMES, BoardRow, ShownBake, shown_bake, stale_reasons
 from zembrik.library.models import Bake, Delivery, Errand, Shot, Take
 from zembrik.library.settings import Settings
 from zembrik.library.shots import get_shot
@@ -24,20 +24,33 @@ def shot_out(session: Session, shot_id: int) -> ShotOut:
     head, bake = shot.head, shown_bake(session, shot_id)
     assert head is not None
     stale = stale_reasons(bake, head) if bake is not None else []
-    state = "not baked"
+    shown = None
     if bake is not None:
-        done = bake.cache.done if bake.cache else None
-        last = head.document.get("frames", USUAL_FRAMES)[1]
-        if bake.state in (*ACTIVE, "failed"):
-            state = bake.state
-        elif stale:
-            state = "stale"
-        else:
-            state = "true" if done is not None and done >= last else "partial"
+        shown = ShownBake(bake.id, bake.state, bake.first, bake.setup_hash, bake.cache.done if bake.cache else None)
     return ShotOut(
         id=shot.id, show=shot.show_id, code=shot.code, title=shot.title, revision=head.number,
-        setup_hash=head.setup_hash, bake=bake.id if bake else None, state=state, stale=stale,
+        setup_hash=head.setup_hash, bake=bake.id if bake else None,
+        state=_state(shown, head.setup_hash, head.document.get("frames", USUAL_FRAMES)[1]), stale=stale,
     )  # fmt: skip
+
+
+def row_out(show_id: int, shot: BoardRow, bake: ShownBake | None) -> ShotOut:
+    """Return the answer of a shot in a list."""
+    return ShotOut(
+        id=shot.id, show=show_id, code=shot.code, title=shot.title, revision=shot.revision,
+        setup_hash=shot.setup_hash, bake=bake.id if bake else None,
+        state=_state(bake, shot.setup_hash, (shot.frames or USUAL_FRAMES)[1]), stale=None,
+    )  # fmt: skip
+
+
+def _state(bake: ShownBake | None, setup_hash: str, last: int) -> str:
+    if bake is None:
+        return "not baked"
+    if bake.state in (*ACTIVE, "failed"):
+        return bake.state
+    if bake.setup_hash != setup_hash:
+        return "stale"
+    return "true" if bake.done is not None and bake.done >= last else "partial"
 
 
 def bake_out(settings: Settings, bake: Bake) -> BakeOut:

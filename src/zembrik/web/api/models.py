@@ -55,7 +55,9 @@ class ShotOut(Out):
     setup_hash: str
     bake: int | None = Field(description="the bake that its page shows")
     state: str = Field(description="not baked, queued, running, failed, stopped, stale, partial or true")
-    stale: list[str] = Field(description="what changed since that bake, a line each")
+    stale: list[str] | None = Field(
+        description="what changed since that bake, a line each; null in lists, where only the state tells"
+    )
 
 
 class ShotIn(In):

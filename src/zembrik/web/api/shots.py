@@ -11,7 +11,7 @@ from zembrik.library.bakes import board, findings_of
 from zembrik.library.intake import store_file
 from zembrik.library.models import Show
 from zembrik.library.shots import create_shot, create_show, edit, get_shot, redo, undo
-from zembrik.web.api.answers import REFUSED, shot_out
+from zembrik.web.api.answers import REFUSED, row_out, shot_out
 from zembrik.web.api.models import (
     AssetOut,
     EditIn,
@@ -46,7 +46,7 @@ def make_show(db: Db, show: ShowIn) -> ShowOut:
 def list_shots(db: Db, show_id: int) -> list[ShotOut]:
     """List a show's shots with the state of their bakes."""
     with db.session() as session:
-        return [shot_out(session, row.id) for row, _ in board(session, show_id)]
+        return [row_out(show_id, *row) for row in board(session, show_id)]
 
 
 @router.post("/shows/{show_id}/shots")
