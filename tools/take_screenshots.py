@@ -36,10 +36,9 @@ VIEWS = {
     ),
     "deliver": ("/shots/1/deliver", "zembrik.state.frame = 60"),
     "wrung": ("/shots/4/motion?body=left%20bar", "zembrik.state.frame = 36"),
-    "pears": ("/shots/5/proxies?body=pear%201", "document.querySelector('[data-action=colour]').click()"),
-    "rings": ("/shots/6/review", "zembrik.state.frame = 90"),
-    "dough": ("/shots/7/quality?body=dough", "zembrik.state.frame = 60"),
     "caches": ("/caches", ""),
+    "queue": ("/queue", ""),
+    "deliveries": ("/deliveries", ""),
     "light": ("/shots/2/review", "document.querySelector('[data-action=theme]').click(); zembrik.state.frame = 72"),
 }
 

@@ -63,6 +63,24 @@ def test_what_is_delivered_comes_back_as_the_same_cache(baked, tmp_path, kind):
     assert np.array_equal(held[5], back.points(0, 6))
 
 
+@pytest.mark.parametrize("kind", FORMATS)
+def test_frame_rates_that_are_no_whole_numbers_and_frames_before_0(sheet, tmp_path, kind):
+    """23.976 frames a second from frame -2 on: there and back as many frames, at their times, in their places."""
+    setup = parse_setup({**sheet, "fps": 23.976, "frames": [-2, 3]})
+    cache = bake(setup, FolderAssets(tmp_path), tmp_path / "slow.zarr")
+    deliver(cache, tmp_path / f"slow.{kind}", Order(kind))
+    contents = read_back(tmp_path / f"slow.{kind}", kind)
+    if contents.first is None:
+        assert rate_of(contents) == pytest.approx(23.976, abs=2e-3)
+    else:
+        assert contents.first == -2
+    back = taken(contents, tmp_path / "back.zarr", fps=23.976, first=-2)
+    assert (back.first, back.done) == (-2, 3)
+    order = [int(np.abs(back.points(0, -2) - p).sum(axis=1).argmin()) for p in cache.points(0, -2)]
+    for frame in range(-2, 4):
+        assert np.abs(back.points(0, frame)[order] - cache.points(0, frame)).max() < EXACT_M
+
+
 def test_a_rigid_part_is_kept_as_poses(tmp_path):
     """A box that tumbles in a glTF, and another that stands: poses, a few bytes a frame, in any unit and axes."""
     from zembrik.core.exchange.contents import Contents, FilePart

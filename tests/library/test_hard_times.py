@@ -11,6 +11,7 @@ from sqlalchemy.exc import OperationalError
 
 from zembrik.core.bake import bake as run
 from zembrik.core.cache import writer
+from zembrik.core.cache.layout import chunk_path
 from zembrik.core.cache.reader import Cache
 from zembrik.core.setup.document import parse_setup
 from zembrik.farm import worker
@@ -79,6 +80,20 @@ def test_a_cache_folder_that_is_gone_is_not_made_anew(database, settings, sheet)
         get_bake(session, number).state = "queued"
     worker.run_bake(database, number)
     assert told(database, number)[0] == "done"
+
+
+def test_caches_are_looked_over_in_the_background(database, settings, sheet):
+    """What was never looked over comes first; a frame that went bad meanwhile is found without anybody asking."""
+    number = queued(database, sheet)
+    worker.run_bake(database, number)
+    path = told(database, number)[2]
+    chunk = chunk_path(path / "bodies/0/points", 6, 0, 0)
+    chunk.write_bytes(chunk.read_bytes()[:-1] + b"?")
+    assert worker.look_over_some(database, 60.0) >= 1
+    with database.session() as session:
+        record = get_bake(session, number).cache
+        assert record.verified is not None and "frame 7 is damaged" in record.damage[0]
+    assert worker.look_over_some(database, 60.0) == 0  # all were, this week
 
 
 def test_a_database_that_falls_over_in_the_middle_of_a_bake(tmp_path_factory, sheet):

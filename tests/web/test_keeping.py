@@ -210,6 +210,23 @@ def test_many_shots_are_delivered_from_one_page(client, database, baked_shot):
     assert "stopped" in good(client.post("/deliveries/stop", data={"number": waiting, "show": show}, headers=HX))
 
 
+def test_pages_tell_when_the_caches_are_away(client, settings, baked_shot):
+    shot, bake = baked_shot
+    away = settings.caches.with_name("away")
+    settings.caches.rename(away)
+    try:
+        for station in ("intake", "motion", "bake", "review", "deliver"):
+            page = client.get(f"/shots/{shot}/{station}")
+            assert page.status_code == 200 and "The folder of all caches is not there" in page.text, station
+        for path in ("/", "/caches", "/queue", "/deliveries", f"/shots/{shot}/status.json"):
+            assert client.get(path).status_code == 200, path
+        answer = client.get(f"/bakes/{bake}/frames.bin?first=1")
+        assert answer.status_code in (404, 422) and "Traceback" not in answer.text
+    finally:
+        away.rename(settings.caches)
+    assert "is not there" not in client.get(f"/shots/{shot}/bake").text
+
+
 def test_what_is_stale_is_baked_from_the_board(client, database, baked_shot):
     shot, _ = baked_shot
     with database.session() as session:

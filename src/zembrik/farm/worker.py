@@ -28,6 +28,7 @@ from zembrik.farm.errands import run_errand
 from zembrik.farm.picture import make_picture
 from zembrik.farm.queue import BAKE, DELIVER, ERRAND, QUEUE_OF, REBAKE, Queue
 from zembrik.library.bakes import cache_path
+from zembrik.library.caches import longest_unseen, verify
 from zembrik.library.database import Database
 from zembrik.library.deliveries import kept_order
 from zembrik.library.models import Bake, Delivery, Errand
@@ -38,6 +39,7 @@ LEAVING = threading.Event()  # set when this worker is told to stop
 # A worker says that it is there three times in this time; one that did not is taken for dead, and its work is done by
 # another.
 DEAD_AFTER_S = float(os.environ.get("ZEMBRIK_DEAD_AFTER", "30"))
+LOOK_AGAIN, LOOK_OVER_S = datetime.timedelta(days=7), 20.0  # caches are looked over weekly, some every ten minutes
 PATIENCE_S = 600.0  # how long a worker waits for a database that is away
 LOOK_EVERY_S = 0.25  # how often a running bake asks the database whether it is to stop
 BAKE_LOCK = 0x5A65  # tells our advisory locks in the database from anybody else's
@@ -196,6 +198,22 @@ def run_delivery(database: Database, number: int) -> None:
         queue.close()
 
 
+def look_over_some(database: Database, seconds: float = LOOK_OVER_S) -> int:
+    """Read caches against their checksums that nobody looked over for long, for some time; return how many.
+
+    It begins with what was never looked over. A cache that is damaged is marked so, wherever caches are listed.
+    """
+    until, count = time.monotonic() + seconds, 0
+    while time.monotonic() < until and not LEAVING.is_set() and database.settings.caches.is_dir():
+        with database.session() as session:
+            number = longest_unseen(session, _now() - LOOK_AGAIN)
+            if number is None:
+                break
+            verify(session, database.settings, number)
+        count += 1
+    return count
+
+
 def make_app(database: Database) -> procrastinate.App:
     """Return the queue's application with its tasks."""
     app = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=database.settings.conninfo))
@@ -219,6 +237,11 @@ def make_app(database: Database) -> procrastinate.App:
     @app.task(name=ERRAND)  # type: ignore[untyped-decorator]
     def _errand(number: int) -> None:
         run(ERRAND, number)
+
+    @app.periodic(cron="*/10 * * * *", periodic_id="look over")  # type: ignore[untyped-decorator]
+    @app.task(name="zembrik.look-over", queue="errands", queueing_lock="look-over", pass_context=False)  # type: ignore[untyped-decorator]
+    def _look_over(timestamp: int) -> None:
+        look_over_some(database)
 
     @app.task(name=REBAKE)  # type: ignore[untyped-decorator]
     def _rebake(number: int) -> None:

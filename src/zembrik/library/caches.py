@@ -224,6 +224,18 @@ def verify(session: Session, settings: Settings, bake_id: int) -> list[str]:
     return found
 
 
+def longest_unseen(session: Session, before: datetime.datetime) -> int | None:
+    """Return the bake whose cache was not looked over for longest, if that is before a moment; None when all were."""
+    query = (
+        select(Bake.id).join(CacheRecord).where(
+            CacheRecord.trashed.is_(None), CacheRecord.done.is_not(None), Bake.state.not_in(ACTIVE),
+            or_(CacheRecord.verified.is_(None), CacheRecord.verified < before),
+        )
+        .order_by(CacheRecord.verified.asc().nulls_first(), Bake.id).limit(1)
+    )  # fmt: skip
+    return session.scalar(query)
+
+
 def ask_of_cache(session: Session, bake_id: int, what: str) -> tuple[Errand, bool]:
     """Ask for a cache to be looked over ("verify"), or for its damaged frames to be baked again ("rebake").
 
