@@ -3,7 +3,10 @@
 usage: python tools/take_screenshots.py [address [name ...]]
 """
 
+import json
+import subprocess
 import sys
+import tempfile
 import time
 import urllib.parse
 import urllib.request
@@ -13,6 +16,7 @@ from selenium import webdriver
 from selenium.common.exceptions import JavascriptException
 from selenium.webdriver.chrome.service import Service
 
+ROOT = Path(__file__).resolve().parents[1]
 FLAGS = (
     "--headless=new --no-sandbox --disable-quic --no-first-run --disable-background-networking "
     "--disable-component-update --disable-sync --use-angle=swiftshader --enable-unsafe-swiftshader "
@@ -64,10 +68,24 @@ def make_trials(address: str) -> str:
         time.sleep(2)
 
 
+def make_comparison(address: str) -> str:
+    """Hand the awning in as a point cache, as another program would, and return where it is beside ours."""
+    with tempfile.TemporaryDirectory() as folder:
+        at = [str(ROOT / "zembrik"), "at", "--server", address]
+        baked = json.loads(subprocess.check_output([*at, "show-shot", "1"]))["bake"]
+        path = json.loads(subprocess.check_output([*at, "show-bake", str(baked)]))["path"]
+        point_cache = f"{folder}/awning from elsewhere.abc"
+        subprocess.check_call([str(ROOT / "zembrik"), "export", path, point_cache])
+        stored = json.loads(subprocess.check_output([*at, "store-asset", point_cache]))["reference"]
+        order = ["--reference", stored, "--parts", "awning", "--label", "from elsewhere"]
+        done = json.loads(subprocess.check_output([*at, "hand-in-cache", "1", *order, "--wait"]))
+    return f"/shots/1/compare?bake={baked}&bake={done['result']['bake']}&against={baked}"
+
+
 def main() -> None:
     """Walk through the views and write their pictures."""
     address = (sys.argv[1] if len(sys.argv) > 1 else "http://127.0.0.1:8460").rstrip("/")
-    folder = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
+    folder = ROOT / "docs" / "screenshots"
     folder.mkdir(parents=True, exist_ok=True)
     options = webdriver.ChromeOptions()
     options.binary_location = "/usr/bin/chromium"
@@ -80,11 +98,13 @@ def main() -> None:
         views = {name: VIEWS[name] for name in VIEWS if name in (sys.argv[2:] or VIEWS)}
         if not sys.argv[2:] or "trials" in sys.argv[2:]:
             views["trials"] = (make_trials(address), "zembrik.state.frame = 40")
+        if not sys.argv[2:] or "compare" in sys.argv[2:]:
+            views["compare"] = (make_comparison(address), "zembrik.state.frame = 60")
         for name, (path, before) in views.items():
             driver.get(address + path)
             time.sleep(2.5)
             if before.startswith("FILE "):
-                path = str(Path(__file__).resolve().parents[1] / before[5:])
+                path = str(ROOT / before[5:])
                 driver.find_element("css selector", "#drop input[type=file]").send_keys(path)
             else:
                 until = time.monotonic() + 90

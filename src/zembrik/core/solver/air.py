@@ -15,7 +15,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from zembrik.core.compiled import kernel
+from zembrik.core.compiled import dot3, fma, kernel
+
+THIRD = 1.0 / 3.0
 
 
 @kernel
@@ -36,28 +38,27 @@ def push_by_air(first, last, points, rows, w, x, v, wind, swirl, density, dt):  
         i, j, k = np.uint32(points[t, 0]), np.uint32(points[t, 1]), np.uint32(points[t, 2])
         ax, ay, az = x[j, 0] - x[i, 0], x[j, 1] - x[i, 1], x[j, 2] - x[i, 2]
         bx, by, bz = x[k, 0] - x[i, 0], x[k, 1] - x[i, 1], x[k, 2] - x[i, 2]
-        nx, ny, nz = ay * bz - az * by, az * bx - ax * bz, ax * by - ay * bx
-        square = nx * nx + ny * ny + nz * nz
+        nx, ny, nz = fma(ay, bz, -az * by), fma(az, bx, -ax * bz), fma(ax, by, -ay * bx)
+        square = dot3(nx, ny, nz, nx, ny, nz)
         if square < 1e-40:
             continue
-        ux = (v[i, 0] + v[j, 0] + v[k, 0] - swirl[i, 0] - swirl[j, 0] - swirl[k, 0]) / 3.0 - wind[0]
-        uy = (v[i, 1] + v[j, 1] + v[k, 1] - swirl[i, 1] - swirl[j, 1] - swirl[k, 1]) / 3.0 - wind[1]
-        uz = (v[i, 2] + v[j, 2] + v[k, 2] - swirl[i, 2] - swirl[j, 2] - swirl[k, 2]) / 3.0 - wind[2]
-        un = ux * nx + uy * ny + uz * nz  # times the normal's length, twice the area
+        ux = fma(THIRD, v[i, 0] + v[j, 0] + v[k, 0] - swirl[i, 0] - swirl[j, 0] - swirl[k, 0], -wind[0])
+        uy = fma(THIRD, v[i, 1] + v[j, 1] + v[k, 1] - swirl[i, 1] - swirl[j, 1] - swirl[k, 1], -wind[1])
+        uz = fma(THIRD, v[i, 2] + v[j, 2] + v[k, 2] - swirl[i, 2] - swirl[j, 2] - swirl[k, 2], -wind[2])
+        un = dot3(ux, uy, uz, nx, ny, nz)  # times the normal's length, twice the area
         mass = rows[t, 1]
         s = 0.25 * density * rows[t, 0] * abs(un) * dt / mass
         # What each corner is to be pushed, times its inverse mass: along the normal, and across the wind.
-        along = -un / square * s / (1.0 + s) * mass / 3.0 + rows[t, 3] * dt / 6.0
-        across, speed = 0.0, np.sqrt(ux * ux + uy * uy + uz * uz)
+        along = fma(-un * s, THIRD * mass / (square * (1.0 + s)), rows[t, 3] * dt * (0.5 * THIRD))
+        across, speed = 0.0, np.sqrt(dot3(ux, uy, uz, ux, uy, uz))
         if rows[t, 2] > 0.0 and speed > 1e-9:
             size = np.sqrt(square)
             lift = 0.25 * density * rows[t, 2] * dt / (3.0 * size)
             lift /= 1.0 + 3.0 * lift * square * speed / mass  # never more than turns the relative motion round
             along -= lift * speed * un
             across = lift * un * un / speed
-        for axis in range(3):
-            push = along * (nx if axis == 0 else (ny if axis == 1 else nz))
-            push += across * (ux if axis == 0 else (uy if axis == 1 else uz))
-            v[i, axis] += w[i] * push
-            v[j, axis] += w[j] * push
-            v[k, axis] += w[k] * push
+        px, py, pz = fma(along, nx, across * ux), fma(along, ny, across * uy), fma(along, nz, across * uz)
+        for corner in (i, j, k):
+            v[corner, 0] = fma(w[corner], px, v[corner, 0])
+            v[corner, 1] = fma(w[corner], py, v[corner, 1])
+            v[corner, 2] = fma(w[corner], pz, v[corner, 2])

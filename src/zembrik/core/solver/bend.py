@@ -29,7 +29,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.compiled import kernel
+from zembrik.core.compiled import dot3, fma, kernel
 from zembrik.core.mesh.trimesh import TriMesh
 
 RELAXED = 1.36
@@ -155,36 +155,38 @@ def solve_hinges(first, last, points, rest, w, x, dt, held, read, write):  # typ
         cx, cy, cz = x[c, 0] - x[a, 0], x[c, 1] - x[a, 1], x[c, 2] - x[a, 2]
         dx, dy, dz = x[d, 0] - x[a, 0], x[d, 1] - x[a, 1], x[d, 2] - x[a, 2]
         # Normals of both faces, with the length of twice their areas.
-        mx, my, mz = ey * cz - ez * cy, ez * cx - ex * cz, ex * cy - ey * cx
-        nx, ny, nz = dy * ez - dz * ey, dz * ex - dx * ez, dx * ey - dy * ex
-        mm = mx * mx + my * my + mz * mz
-        nn = nx * nx + ny * ny + nz * nz
-        ee = ex * ex + ey * ey + ez * ez
+        mx, my, mz = fma(ey, cz, -ez * cy), fma(ez, cx, -ex * cz), fma(ex, cy, -ey * cx)
+        nx, ny, nz = fma(dy, ez, -dz * ey), fma(dz, ex, -dx * ez), fma(dx, ey, -dy * ex)
+        mm = dot3(mx, my, mz, mx, my, mz)
+        nn = dot3(nx, ny, nz, nx, ny, nz)
+        ee = dot3(ex, ey, ez, ex, ey, ez)
         both = mm * nn
         if both < 1e-60 or ee < 1e-30:
             continue
         length = np.sqrt(ee)
         inv = 1.0 / (both * ee)
         inv_m, inv_n, inv_e = nn * ee * inv, mm * ee * inv, both * inv
-        qx, qy, qz = my * nz - mz * ny, mz * nx - mx * nz, mx * ny - my * nx
-        sine = (qx * ex + qy * ey + qz * ez) * length * inv_e
+        qx, qy, qz = fma(my, nz, -mz * ny), fma(mz, nx, -mx * nz), fma(mx, ny, -my * nx)
+        sine = dot3(qx, qy, qz, ex, ey, ez) * length * inv_e
         root = np.sqrt(both)
-        cosine = mx * nx + my * ny + mz * nz
+        cosine = dot3(mx, my, mz, nx, ny, nz)
         tangent = sine / max(root + cosine, 1e-6 * root)
         error = 2.0 * tangent - rest[h, 0]
         # The angle falls when a far point rises along its face's normal: the gradient but for its length.
-        run_c = (cx * ex + cy * ey + cz * ez) * inv_e
-        run_d = (dx * ex + dy * ey + dz * ez) * inv_e
+        run_c = dot3(cx, cy, cz, ex, ey, ez) * inv_e
+        run_d = dot3(dx, dy, dz, ex, ey, ez) * inv_e
         gcx, gcy, gcz = inv_m * mx, inv_m * my, inv_m * mz
         gdx, gdy, gdz = inv_n * nx, inv_n * ny, inv_n * nz
-        gbx, gby, gbz = -run_c * gcx - run_d * gdx, -run_c * gcy - run_d * gdy, -run_c * gcz - run_d * gdz
+        gbx = -fma(run_c, gcx, run_d * gdx)
+        gby = -fma(run_c, gcy, run_d * gdy)
+        gbz = -fma(run_c, gcz, run_d * gdz)
         gax, gay, gaz = -gbx - gcx - gdx, -gby - gcy - gdy, -gbz - gcz - gdz
         wa, wb, wc, wd = w[a], w[b], w[c], w[d]
         weight = (
-            wa * (gax * gax + gay * gay + gaz * gaz)
-            + wb * (gbx * gbx + gby * gby + gbz * gbz)
-            + wc * (gcx * gcx + gcy * gcy + gcz * gcz)
-            + wd * (gdx * gdx + gdy * gdy + gdz * gdz)
+            wa * dot3(gax, gay, gaz, gax, gay, gaz)
+            + wb * dot3(gbx, gby, gbz, gbx, gby, gbz)
+            + wc * dot3(gcx, gcy, gcz, gcx, gcy, gcz)
+            + wd * dot3(gdx, gdy, gdz, gdx, gdy, gdz)
         )
         compliance = rest[h, 1] * scale
         steep = -(1.0 + tangent * tangent) * length  # d(2 tan(θ/2)) = (1 + tan²(θ/2)) dθ
@@ -196,15 +198,15 @@ def solve_hinges(first, last, points, rest, w, x, dt, held, read, write):  # typ
             held[h] = push + (held[h] if read else 0.0)
         push *= steep
         pa, pb, pc, pd = push * wa, push * wb, push * wc, push * wd
-        x[a, 0] += pa * gax
-        x[a, 1] += pa * gay
-        x[a, 2] += pa * gaz
-        x[b, 0] += pb * gbx
-        x[b, 1] += pb * gby
-        x[b, 2] += pb * gbz
-        x[c, 0] += pc * gcx
-        x[c, 1] += pc * gcy
-        x[c, 2] += pc * gcz
-        x[d, 0] += pd * gdx
-        x[d, 1] += pd * gdy
-        x[d, 2] += pd * gdz
+        x[a, 0] = fma(pa, gax, x[a, 0])
+        x[a, 1] = fma(pa, gay, x[a, 1])
+        x[a, 2] = fma(pa, gaz, x[a, 2])
+        x[b, 0] = fma(pb, gbx, x[b, 0])
+        x[b, 1] = fma(pb, gby, x[b, 1])
+        x[b, 2] = fma(pb, gbz, x[b, 2])
+        x[c, 0] = fma(pc, gcx, x[c, 0])
+        x[c, 1] = fma(pc, gcy, x[c, 1])
+        x[c, 2] = fma(pc, gcz, x[c, 2])
+        x[d, 0] = fma(pd, gdx, x[d, 0])
+        x[d, 1] = fma(pd, gdy, x[d, 1])
+        x[d, 2] = fma(pd, gdz, x[d, 2])

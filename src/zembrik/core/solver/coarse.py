@@ -30,7 +30,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import sparse
 
-from zembrik.core.compiled import kernel, parallel_kernel
+from zembrik.core.compiled import dot3, fma, kernel, parallel_kernel
 from zembrik.core.solver.colour import neighbourhoods
 from zembrik.core.solver.membrane import Membrane
 
@@ -161,21 +161,21 @@ def _lay_on(first, last, points, rest, stiff, x, force):  # type: ignore[no-unty
         uj, vj, uk, vk = rest[t, 0], rest[t, 1], rest[t, 2], rest[t, 3]
         jx, jy, jz = x[j, 0] - x[i, 0], x[j, 1] - x[i, 1], x[j, 2] - x[i, 2]
         kx, ky, kz = x[k, 0] - x[i, 0], x[k, 1] - x[i, 1], x[k, 2] - x[i, 2]
-        ux, uy, uz = uj * jx + uk * kx, uj * jy + uk * ky, uj * jz + uk * kz
-        vx, vy, vz = vj * jx + vk * kx, vj * jy + vk * ky, vj * jz + vk * kz
-        uu = ux * ux + uy * uy + uz * uz + 1e-18
-        vv = vx * vx + vy * vy + vz * vz + 1e-18
+        ux, uy, uz = fma(uj, jx, uk * kx), fma(uj, jy, uk * ky), fma(uj, jz, uk * kz)
+        vx, vy, vz = fma(vj, jx, vk * kx), fma(vj, jy, vk * ky), fma(vj, jz, vk * kz)
+        uu = dot3(ux, uy, uz, ux, uy, uz) + 1e-18
+        vv = dot3(vx, vy, vz, vx, vy, vz) + 1e-18
         inv_u, inv_v = 1.0 / np.sqrt(uu), 1.0 / np.sqrt(vv)
         c_u = min(max(uu * inv_u - 1.0, -MOST_STRAIN), MOST_STRAIN)
         c_v = min(max(vv * inv_v - 1.0, -MOST_STRAIN), MOST_STRAIN)
-        c_s = min(max(ux * vx + uy * vy + uz * vz, -MOST_STRAIN), MOST_STRAIN)
+        c_s = min(max(dot3(ux, uy, uz, vx, vy, vz), -MOST_STRAIN), MOST_STRAIN)
         f_u = -(stiff[t, 0] if c_u >= 0.0 else stiff[t, 1]) * c_u * inv_u
         f_v = -(stiff[t, 0] if c_v >= 0.0 else stiff[t, 1]) * c_v * inv_v
         f_s = -stiff[t, 2] * c_s
-        px, py, pz = f_u * ux + f_s * vx, f_u * uy + f_s * vy, f_u * uz + f_s * vz
-        qx, qy, qz = f_v * vx + f_s * ux, f_v * vy + f_s * uy, f_v * vz + f_s * uz
-        ax, ay, az = uj * px + vj * qx, uj * py + vj * qy, uj * pz + vj * qz
-        bx, by, bz = uk * px + vk * qx, uk * py + vk * qy, uk * pz + vk * qz
+        px, py, pz = fma(f_u, ux, f_s * vx), fma(f_u, uy, f_s * vy), fma(f_u, uz, f_s * vz)
+        qx, qy, qz = fma(f_v, vx, f_s * ux), fma(f_v, vy, f_s * uy), fma(f_v, vz, f_s * uz)
+        ax, ay, az = fma(uj, px, vj * qx), fma(uj, py, vj * qy), fma(uj, pz, vj * qz)
+        bx, by, bz = fma(uk, px, vk * qx), fma(uk, py, vk * qy), fma(uk, pz, vk * qz)
         force[i, 0], force[i, 1], force[i, 2] = force[i, 0] - ax - bx, force[i, 1] - ay - by, force[i, 2] - az - bz
         force[j, 0], force[j, 1], force[j, 2] = force[j, 0] + ax, force[j, 1] + ay, force[j, 2] + az
         force[k, 0], force[k, 1], force[k, 2] = force[k, 0] + bx, force[k, 1] + by, force[k, 2] + bz
@@ -193,20 +193,26 @@ def step_coarse(coarse, colours, points, rest, span, x):  # type: ignore[no-unty
         fx, fy, fz = 0.0, 0.0, 0.0
         for m in range(coarse.up_start[n], coarse.up_start[n + 1]):
             i, part = coarse.up_point[m], coarse.up_part[m]
-            fx, fy, fz = fx + part * at_point[i, 0], fy + part * at_point[i, 1], fz + part * at_point[i, 2]
+            fx = fma(part, at_point[i, 0], fx)
+            fy = fma(part, at_point[i, 1], fy)
+            fz = fma(part, at_point[i, 2], fz)
         pull[n, 0], pull[n, 1], pull[n, 2] = fx, fy, fz
     for n in numba.prange(len(pull)):
         row = coarse.inverse[n]
         fx, fy, fz = 0.0, 0.0, 0.0
         for m in range(len(row)):
-            fx, fy, fz = fx + row[m] * pull[m, 0], fy + row[m] * pull[m, 1], fz + row[m] * pull[m, 2]
+            fx = fma(row[m], pull[m, 0], fx)
+            fy = fma(row[m], pull[m, 1], fy)
+            fz = fma(row[m], pull[m, 2], fz)
         way[n, 0], way[n, 1], way[n, 2] = fx, fy, fz
     moved = at_point  # what the forces were is not needed any more
     for i in numba.prange(len(x)):
         fx, fy, fz = 0.0, 0.0, 0.0
         for m in range(coarse.down_start[i], coarse.down_start[i + 1]):
             n, part = coarse.down_patch[m], coarse.down_part[m]
-            fx, fy, fz = fx + part * way[n, 0], fy + part * way[n, 1], fz + part * way[n, 2]
+            fx = fma(part, way[n, 0], fx)
+            fy = fma(part, way[n, 1], fy)
+            fz = fma(part, way[n, 2], fz)
         moved[i, 0], moved[i, 1], moved[i, 2] = fx, fy, fz
     share = _within(moved, coarse.most[0])
     for i in numba.prange(len(x)):
