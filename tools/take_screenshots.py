@@ -47,8 +47,8 @@ VIEWS = {
 }
 
 
-def make_trials(address: str) -> str:
-    """Run six trials of the muslin, wait for them, and return their sheet's path."""
+def start_trials(address: str) -> str:
+    """Put six trials of the muslin into the queue and return their sheet's path."""
     fields = {
         "one": "quality substeps",
         "one_values": "20, 40",
@@ -60,7 +60,11 @@ def make_trials(address: str) -> str:
         f"{address}/shots/3/trials", urllib.parse.urlencode(fields).encode(), {"hx-request": "true"}
     )
     with urllib.request.urlopen(asked) as answer:
-        sheet = str(answer.headers["hx-redirect"])
+        return str(answer.headers["hx-redirect"])
+
+
+def wait_for(address: str, sheet: str) -> str:
+    """Wait for a sheet's trials and return its path."""
     while True:
         with urllib.request.urlopen(f"{address}{sheet}/table") as answer:
             if b'data-busy="0"' in answer.read():
@@ -96,12 +100,15 @@ def main() -> None:
     driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
     try:
         views = {name: VIEWS[name] for name in VIEWS if name in (sys.argv[2:] or VIEWS)}
+        sheet = start_trials(address) if not sys.argv[2:] or {"trials", "queue"} & set(sys.argv[2:]) else ""
+        if "queue" in views:  # first of all, while the trials are at work
+            views = {"queue": views.pop("queue")} | views
         if not sys.argv[2:] or "trials" in sys.argv[2:]:
-            views["trials"] = (make_trials(address), "zembrik.state.frame = 40")
+            views["trials"] = (sheet, "zembrik.state.frame = 40")
         if not sys.argv[2:] or "compare" in sys.argv[2:]:
             views["compare"] = (make_comparison(address), "zembrik.state.frame = 60")
         for name, (path, before) in views.items():
-            driver.get(address + path)
+            driver.get(address + (wait_for(address, path) if name == "trials" else path))
             time.sleep(2.5)
             if before.startswith("FILE "):
                 path = str(ROOT / before[5:])

@@ -14,7 +14,7 @@ VALUES = {"show": "Windfall Fair", "shot": "WF-010", "title": "Awning in \"gusts
 
 
 @pytest.mark.parametrize(("pattern", "name"), [
-    (USUAL, "WF-010-awning-in-gusts-2-r7.usdc"),
+    (USUAL, "wf-010-awning-in-gusts-2-r7.usdc"),
     ("[show low]/[shot]/[shot]_[first 4]-[last 4]", "windfall-fair/WF-010/WF-010_-0005-0096.usdc"),
     ("[title]@[fps] v[revision 3]", "Awning-in-gusts-2@23.976 v007.usdc"),
     ("plain", "plain.usdc"),

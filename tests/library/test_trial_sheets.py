@@ -90,3 +90,19 @@ def test_what_cannot_be_run_is_told_and_leaves_nothing(database, shot):
             trials.throw_away(session, database.settings, sheet)
         trials.stop_all(session, sheet)
         assert trials.throw_away(session, database.settings, sheet) == shot
+
+
+def test_a_cheaper_version_of_the_shot_lends_only_its_values(database, shot):
+    """Trials with fewer points: who adopts one gets its values on the mesh there is, and no cache that is another's."""
+    base = [{"op": "add", "path": "/bodies/0/mesh/segments", "value": [8, 8]}]
+    with database.session() as session:
+        sheet = trials.create_sheet(session, shot, "coarse", substeps(5, 20), 4, base=base)
+        first, second = trials.trials_on(session, sheet.id)
+        assert first.document["bodies"][0]["mesh"]["segments"] == [8, 8]
+        number, sheet_id = second.id, sheet.id
+    run_bake(database, number)
+    with database.session() as session:
+        revision = trials.adopt(session, sheet_id, number)
+        assert revision.document["quality"]["substeps"] == 20
+        assert revision.document["bodies"][0]["mesh"]["segments"] == [16, 16]
+        assert bakes.shown_bake(session, shot) is None and not bakes.get_bake(session, number).adopted

@@ -115,9 +115,13 @@ class Bench:
         self.wait(lambda: self.revision() != before, 20)
 
     def type(self, css, text):
-        field = self.wait(lambda: self.find(css), 20)
-        field.send_keys(Keys.CONTROL, "a")
-        field.send_keys(text, Keys.TAB)
+        def typed():
+            field = self.find(css)  # the panel may be drawn anew between finding it and typing: then once more
+            field.send_keys(Keys.CONTROL, "a")
+            field.send_keys(text, Keys.TAB)
+            return True
+
+        self.wait(typed)
 
     def state(self, expression):
         return self.browser.execute_script(f"return window.zembrik && window.zembrik.{expression}")

@@ -134,7 +134,8 @@ def test_upload_role_and_refusals(client, database, shot):
         ("a.obj", b"v 0 0 0\0\1\2", "binary"),
         ("a.obj", b"v 0 0 0\nf 1 2 3\n", "line 2"),
         ("a.stl", b"solid", "no mesh with faces"),
-        ("a.zip", b"nothing", "none of the mesh formats"),
+        ("a.zip", b"nothing", "called ZIP, but its content is something else"),
+        ("a.txt2", b"\x01nothing", "none of the mesh formats"),
         ("a.obj", b"#" * (256 * 1024 * 1024 + 9), "limit"),
     ]:
         answer = upload(name, data)

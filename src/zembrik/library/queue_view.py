@@ -93,11 +93,35 @@ def last_hours(session: Session, now: datetime.datetime) -> list[Done]:
     return [Done(*c) for c in counts]
 
 
-def workers(session: Session) -> list[float]:
-    """Return for each worker how many seconds ago it last said that it is there; those long gone are left out."""
-    age = "extract(epoch from now() - last_heartbeat)"
-    rows = session.execute(text(f"SELECT {age} FROM procrastinate_workers WHERE {age} < {ALIVE_S} ORDER BY id"))
-    return [float(row[0]) for row in rows]
+class Worker(NamedTuple):
+    """A worker: its number, seconds since it last said that it is there, and what it does, in words; empty: nothing."""
+
+    number: int
+    seen_s: float
+    doing: str
+
+
+def workers(session: Session) -> list[Worker]:
+    """Return the workers that are there, with what each does; those long gone are left out."""
+    age = "extract(epoch from now() - w.last_heartbeat)"
+    rows = session.execute(text(
+        f"SELECT w.id, {age}, j.task_name, (j.args->>'number')::int FROM procrastinate_workers w "
+        "LEFT JOIN procrastinate_jobs j ON j.worker_id = w.id AND j.status = 'doing' "
+        f"WHERE {age} < {ALIVE_S} ORDER BY w.id"
+    ))  # fmt: skip
+    return [Worker(row[0], float(row[1]), _doing(session, row[2], row[3])) for row in rows]
+
+
+def _doing(session: Session, task: str | None, number: int | None) -> str:
+    """Return in words what a task of the queue does."""
+    if task == "zembrik.bake" and (bake := session.get(Bake, number)) is not None:
+        shot = session.get_one(Shot, bake.shot_id)
+        return f"bakes {shot.code}, {bake.label or f'revision {bake.revision.number}'}"
+    if task == "zembrik.deliver" and (delivery := session.get(Delivery, number)) is not None:
+        return f"writes {delivery.file.rpartition('/')[2]}"
+    if task in ("zembrik.errand", "zembrik.rebake") and (errand := session.get(Errand, number)) is not None:
+        return f"does an errand for {session.get_one(Shot, errand.shot_id).code}: {errand.kind}"
+    return "looks caches over" if task == "zembrik.look-over" else ""
 
 
 def first_in_line(session: Session, bake_id: int) -> int:

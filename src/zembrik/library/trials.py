@@ -21,7 +21,7 @@ from zembrik.library.shots import Patch, apply_patch, edit, get_shot, hash_of_st
 
 def create_sheet(
     session: Session, shot_id: int, title: str, trials: list[Trial], last: int | None = None, kind: str = "trials",
-    plan: dict[str, Any] | None = None,
+    plan: dict[str, Any] | None = None, base: Patch | None = None,
 ) -> TrialSheet:  # fmt: skip
     """Put a sheet and its trials of the setup as it stands on record, ready to be queued.
 
@@ -29,6 +29,7 @@ def create_sheet(
         title: in words. trials: what each changes.
         last: the last frame of all; None for the shot's own.
         kind, plan: what the runs are there to tell, see `models.TrialSheet`.
+        base: what all runs change besides, to be cheaper; who adopts one takes its own values only.
 
     Raises:
         Problem: when a trial's setup is none, nothing is simulated, or the range is empty; nothing is kept then.
@@ -48,14 +49,17 @@ def create_sheet(
     sheet.kind, sheet.plan = kind, plan or {}
     session.add(sheet)
     session.flush()
-    runs = []
+    runs, own = [], {}
     for trial in trials:
-        document = apply_patch(shot.head.document, trial.patch)
+        document = apply_patch(shot.head.document, [*(base or []), *trial.patch])
         patch = jsonpatch.make_patch(shot.head.document, document).patch  # whole in itself, parents and all
         fields = {"sheet_id": sheet.id, "patch": patch, "label": trial.label}
         changed = hash_of_stored(parse_setup(document))
         runs.append(new_bake(session, shot_id, shot.head.id, changed, (first, end), **fields).id)
-    sheet.plan = {**sheet.plan, "runs": runs}
+        if base:
+            alone = apply_patch(shot.head.document, trial.patch)
+            own[str(runs[-1])] = jsonpatch.make_patch(shot.head.document, alone).patch
+    sheet.plan = {**sheet.plan, "runs": runs} | ({"own": own} if base else {})
     return sheet
 
 
@@ -88,15 +92,16 @@ def trial_of(session: Session, sheet_id: int, bake_id: int) -> Bake:
 
 
 def adopt(session: Session, sheet_id: int, bake_id: int) -> Revision:
-    """Make a trial's values the shot's: a revision whose cache is the trial's.
+    """Make a trial's values the shot's: a revision whose cache is the trial's, unless that was a cheaper version.
 
     Raises:
         Conflict: when one of the values was changed since the sheet was made.
     """
     bake = trial_of(session, sheet_id, bake_id)
-    patch: Patch = bake.patch or []
+    own = get_sheet(session, sheet_id).plan.get("own")
+    patch: Patch = own.get(str(bake_id), []) if own else bake.patch or []
     revision = edit(session, bake.shot_id, bake.revision.number, patch, f"adopted a trial: {bake.label}")
-    bake.adopted = True
+    bake.adopted = not own
     return revision
 
 

@@ -237,6 +237,7 @@ def _manifest(content: Content, part: Path, out: Path) -> dict[str, Any]:
         "bytes": part.stat().st_size,
         "setup_hash": attributes["setup_hash"],
         "title": attributes["setup"]["title"],
+        "assets": attributes["assets"],
         "solver": attributes["solver"],
         "fps": content.fps,
         "frames": [content.first, content.frames[-1]],
@@ -246,6 +247,7 @@ def _manifest(content: Content, part: Path, out: Path) -> dict[str, Any]:
         "up_axis": content.order.up_axis,
         "bodies": [p.name for p in content.parts],
         "subdivided": content.order.subdivided,
+        "setup": attributes["setup"],  # with the assets, by their hashes, all that it takes to make the file again
         **({"angle_order": content.order.angles} if content.order.format in A_ROW else {}),
     }
 

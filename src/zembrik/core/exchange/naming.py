@@ -18,7 +18,7 @@ FIELDS: dict[str, str] = {
     "first": "the first frame", "last": "the last frame", "fps": "frames a second", "unit": "of lengths",
     "format": "of the file",
 }  # fmt: skip
-USUAL = "[shot]-[title low]-r[revision]"
+USUAL = "[shot low]-[title low]-r[revision]"
 MOST_PART, MOST_WHOLE = 100, 200  # letters of a folder's or file's name, and of all together
 _WORD = re.compile(r"\[([^\[\]]*)\]")
 

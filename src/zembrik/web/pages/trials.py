@@ -60,7 +60,7 @@ def _dials(setup: Setup, chosen: list[tuple[str, str]]) -> list[DialValues]:
 @router.post("/shots/{shot_id}/plan-trials")
 def plan(
     request: Request, db: Db, places: Places, shot_id: int, last: Text, one: Text, one_values: Text = "",
-    two: Text = "", two_values: Text = "",
+    two: Text = "", two_values: Text = "", coarser: Text = "",
 ) -> Response:  # fmt: skip
     """Return how many runs a plan has and what they will take; nothing is started."""
     with db.session() as session:
@@ -68,9 +68,11 @@ def plan(
         dials = _dials(setup, [(one, one_values), (two, two_values)])
         count = count_of(dials)
         words: Words = {"shot_id": shot_id, "count": count, "most": MOST_TRIALS, "fields": {
-            "one": one, "one_values": one_values, "two": two, "two_values": two_values, "last": last}}  # fmt: skip
+            "one": one, "one_values": one_values, "two": two, "two_values": two_values, "last": last,
+            "coarser": coarser}}  # fmt: skip
         words["labels"] = [t.label for t in trials_of(dials)] if 2 <= count <= MOST_TRIALS else []
-        words["seconds"] = _estimate(session, places, shot_id, setup, dials, int(from_shown("last frame", last)))
+        seconds = _estimate(session, places, shot_id, setup, dials, int(from_shown("last frame", last)))
+        words["seconds"] = seconds and (seconds / 4 if coarser else seconds)
         return templates.TemplateResponse(request, "trial_plan.html", words)
 
 
@@ -98,15 +100,17 @@ def _estimate(
 
 @router.post("/shots/{shot_id}/trials")
 def run(
-    request: Request, db: Db, shot_id: int, last: Text, one: Text, one_values: Text = "", two: Text = "",
-    two_values: Text = "",
+    request: Request, db: Db, places: Places, shot_id: int, last: Text, one: Text, one_values: Text = "",
+    two: Text = "", two_values: Text = "", coarser: Text = "",
 ) -> Response:  # fmt: skip
-    """Queue all runs of a plan and open their sheet."""
+    """Queue all runs of a plan and open their sheet; coarser: with the points of every cloth twice as far apart."""
     with db.session() as session:
         setup = head_setup(get_shot(session, shot_id))
         dials = _dials(setup, [(one, one_values), (two, two_values)])
-        title = " and ".join(d.label for d in dials)
-        sheet = create_sheet(session, shot_id, title, trials_of(dials), int(from_shown("last frame", last)))
+        title = " and ".join(d.label for d in dials) + (", coarser" if coarser else "")
+        base = _respaced(session, places, setup, 2.0) if coarser else None
+        end = int(from_shown("last frame", last))
+        sheet = create_sheet(session, shot_id, title, trials_of(dials), end, base=base)
         return _queued(request, session, sheet)
 
 
@@ -130,22 +134,22 @@ def prove(
         ]  # fmt: skip
         plan: Words = {"bound_m": bound_mm / 1e3, "substeps": steps}
         if spacing:
-            trials.append(Trial("half the spacing", _half_spacing(session, places, setup)))
+            trials.append(Trial("half the spacing", _respaced(session, places, setup, 0.5)))
         end = int(from_shown("last frame", last))
         sheet = create_sheet(session, shot_id, f"proof within {bound_mm:g} mm", trials, end, "proof", plan)
         return _queued(request, session, sheet)
 
 
-def _half_spacing(session: Session, places: Settings, setup: Setup) -> list[Words]:
-    """Return the patch that sets the points of every cloth half as far apart."""
+def _respaced(session: Session, places: Settings, setup: Setup, factor: float) -> list[Words]:
+    """Return the patch that sets the points of every cloth so many times as far apart."""
     patch: list[Words] = []
     for number, body in enumerate(setup.bodies):
         if body.role == "cloth":
-            half = 0.5 * spacing_of(placed_mesh(body, StoredAssets(places)))
-            value = respaced_body(session, places, body, half)
+            spacing_m = factor * spacing_of(placed_mesh(body, StoredAssets(places)))
+            value = respaced_body(session, places, body, spacing_m)
             patch.append({"op": "replace", "path": f"/bodies/{number}", "value": value})
     if not patch:
-        raise Problem("there is no cloth whose points could be closer.", "proof", "Prove the substeps alone.")
+        raise Problem("there is no cloth whose points could have another spacing.", "trials", "Leave that out.")
     return patch
 
 

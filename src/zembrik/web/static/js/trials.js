@@ -14,7 +14,7 @@ const trials = new Map();
 const cells = () => [...document.querySelectorAll(".cell:not([hidden])")];
 // Without a graphics card, smooth edges and shine take most of the time of many cells at once.
 const renderer = new THREE.WebGLRenderer({ canvas: $("multiple"), antialias: cells().length <= 4, alpha: true });
-renderer.setPixelRatio(Math.min(devicePixelRatio, 2));
+renderer.setPixelRatio(Math.min(devicePixelRatio, 2));  // see keepPace
 renderer.setScissorTest(true);
 const camera = new THREE.PerspectiveCamera(36, 1, 0.01, 500);
 camera.position.set(0.62, 0.36, 0.86);
@@ -171,16 +171,41 @@ function showOver(trial) {
 
 function go(frame) { state.frame = Math.max(first, Math.min(last, frame)); show(); }
 
+// Where drawing all cells takes longer than a frame, they are drawn coarser while they move, and sharp again at rest.
+const sharp = Math.min(devicePixelRatio, 2), COARSEST = 0.3;
+const pace = { ratio: sharp, enough: sharp, shown: 0, late: 0 };  // enough: how coarse it had to be last time
+function keepPace(now) {
+  const wanted = 1000 / fps, took = now - pace.shown;
+  pace.shown = now;
+  pace.late = took > 1.3 * wanted && took < 2000 ? pace.late + 1 : 0;
+  if (pace.late >= 2 && pace.ratio > COARSEST) {
+    pace.late = 0;
+    pace.enough = Math.max(COARSEST, pace.ratio * Math.min(0.8, Math.max(0.5, Math.sqrt(wanted / took))));
+    sharpness(pace.enough);
+  }
+}
+function sharpness(ratio) {
+  pace.ratio = ratio;
+  renderer.setPixelRatio(ratio);
+  draw();
+}
+
 let began = 0, beganAt = first;
 function play() {
   if (state.frame >= last) state.frame = first;
   state.playing = true;
-  began = performance.now();
+  if (pace.enough !== pace.ratio) sharpness(pace.enough);
+  began = pace.shown = performance.now();
   beganAt = state.frame;
   mark();
   requestAnimationFrame(tick);
 }
-function pause() { state.playing = false; mark(); }
+function pause() {
+  state.playing = false;
+  pace.late = 0;
+  if (pace.ratio !== sharp) sharpness(sharp);
+  mark();
+}
 function mark() {
   document.querySelector("#play path").setAttribute("d", state.playing ? "M4 2.5h3v11H4zM9 2.5h3v11H9z" : "M4 2.5v11l9-5.5z");
   $("play").setAttribute("aria-label", state.playing ? "Pause" : "Play");
@@ -195,7 +220,7 @@ function tick(now) {
   for (const t of trials.values()) t.frames?.want(state.frame, t.begin + t.done - 1);
   const wanted = due;
   while (due > state.frame && !here(due)) due--;
-  if (due !== state.frame) { state.frame = due; show(); state.played++; }
+  if (due !== state.frame) { state.frame = due; show(); state.played++; keepPace(now); }
   if (wanted - due > fps / 4) { began = now; beganAt = due; }
   if (due >= ends) { pause(); return; }
   requestAnimationFrame(tick);
