@@ -1,6 +1,6 @@
 """What leverage, proof and trial sheets are worth, measured on the demo's own shots.
 
-python bench/knowledge.py leverage   ranks dials with two seeds on three shots, and holds that against plain trials
+python bench/knowledge.py leverage [SHOT …]   ranks dials with two seeds on four shots, and holds that against trials
 python bench/knowledge.py proof      takes the cheapest quality that proof finds, and a run four times finer
 python bench/knowledge.py workers    times twelve trials of the awning on one worker and on two
 """
@@ -33,6 +33,8 @@ SHOTS = {
                         "/bodies/0/thickness"],
     "muslin-over-the-loaf": ["/bodies/0/material/friction", "/bodies/0/material/area_density",
                              "/bodies/0/material/bend", "/bodies/0/thickness"],
+    "quilt-over-the-bales": ["/bodies/0/material/friction", "/bodies/0/material/area_density",
+                             "/bodies/0/material/bend", "/bodies/0/thickness"],
     "dent-in-the-dough": ["/bodies/0/material/young", "/bodies/0/material/yield_strain", "/bodies/0/material/friction",
                           "/bodies/0/material/density"],
 }  # fmt: skip
@@ -63,8 +65,10 @@ def ranges_of(document: dict, paths: list[str]) -> list[Range]:
 
 
 def leverage(folder: Path) -> None:
-    """Rank the dials of three shots with two seeds."""
+    """Rank the dials of some shots with two seeds."""
     for name, paths in SHOTS.items():
+        if sys.argv[2:] and name not in sys.argv[2:]:
+            continue
         document = example(name, FRAMES)
         document["quality"] = {**document.get("quality", {}), "substeps": SUBSTEPS}
         ranges, orders = ranges_of(document, paths), []

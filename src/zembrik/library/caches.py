@@ -130,11 +130,10 @@ def find_caches(session: Session, words: str = "", state: str = "", sort: str = 
         "frames": [(columns["done"] - columns["first"]).desc().nulls_last()],
     }  # fmt: skip
     order = orders.get(sort, orders["newest"])
-    # One walk over all that fit gives the first of them and, as every row's last two values, the totals.
-    totals = func.count().over(), func.coalesce(func.sum(columns["bytes"]).over(), 0)
-    every = session.execute(select(found, *totals).order_by(*order).limit(MOST_ROWS)).all()
-    rows = [Row._make(tuple(row)[:-2]) for row in every]
-    return (rows, int(every[0][-2]), int(every[0][-1])) if every else (rows, 0, 0)
+    rows = [Row._make(tuple(row)) for row in session.execute(select(found).order_by(*order).limit(MOST_ROWS))]
+    size = func.coalesce(func.sum(columns["bytes"]), 0)
+    totals = session.execute(select(func.count(), size).select_from(found)).one()
+    return rows, int(totals[0]), int(totals[1])
 
 
 def space_of(session: Session) -> list[tuple[str, str, int, int]]:

@@ -32,8 +32,7 @@ def players(session: Session) -> dict[str, list[Player]]:
     query = (
         select(Shot.id, Shot.code, func.jsonb_path_query_array(Revision.document, path))
         .join(Revision, Revision.id == Shot.head_id)
-        .where(func.jsonb_path_exists(Revision.document, path))
-        .order_by(Shot.code)
+        .order_by(Shot.code)  # asking in a condition would look into all revisions before it finds the newest
     )
     found: dict[str, list[Player]] = {}
     for shot, code, names in session.execute(query):
