@@ -103,6 +103,8 @@ def test_the_whole_job_by_script(client, database, made):
     assert good(client.get(f"/api/shows/{show}/takes"))[0]["name"] == "drop"
     used = good(client.post(f"/api/shots/{other}/use-take", json={"take": take["id"], "base": 2, "body": "crate"}))
     assert "goes by the take 'drop'" in used["told"]
+    moved = good(client.post(f"/api/shots/{other}/retime", json={"body": "crate", "how": "shift", "one": 10}))
+    assert moved["revision"] == 4 and "they are at 11 to 16 now" in moved["told"]
     planned = good(client.post("/api/deliveries/plan", json={
         "shots": [shot], "pattern": "[shot]-[last 3]", "format": "json"}))  # fmt: skip
     assert planned[0]["file"] == "S1-006.json"

@@ -235,6 +235,15 @@ class UseTakeIn(In):
     parent: str | None = None
 
 
+class RetimeIn(In):
+    """What to do with a body's keys in time; frames may be fractions."""
+
+    body: str
+    how: Literal["shift", "trim", "hold", "loop on", "loop again", "every", "rate"]
+    one: float = Field(description="frames to shift by, first to keep, times to loop, frames between keys, or fps")
+    two: float = Field(0.0, description="last frame to keep, of trim")
+
+
 class ToldOut(Out):
     """A new revision, and what there is to tell about it."""
 

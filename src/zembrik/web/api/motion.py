@@ -9,6 +9,7 @@ from fastapi import APIRouter, Request
 from zembrik.core.problem import Problem
 from zembrik.farm.queue import ERRAND
 from zembrik.library.errands import ask, get_errand
+from zembrik.library.retiming import retimed
 from zembrik.library.shots import edit, get_shot, head_setup
 from zembrik.library.takes import (
     favour_take,
@@ -23,6 +24,7 @@ from zembrik.web.api.answers import REFUSED, errand_out, take_out
 from zembrik.web.api.models import (
     ErrandOut,
     KeysIn,
+    RetimeIn,
     StillIn,
     TakeChange,
     TakeIn,
@@ -73,6 +75,21 @@ def apply_errand(db: Db, number: int) -> ToldOut:
         title = str(errand.result["title"]).lower()
         made = edit(session, errand.shot_id, head.number, errand.result["patch"], title)
         return ToldOut(revision=made.number, told=str(errand.result["words"]))
+
+
+@router.post("/shots/{shot_id}/retime")
+def retime_keys(db: Db, shot_id: int, order: RetimeIn) -> ToldOut:
+    """Shift, trim, hold or loop a body's keyed motion, key it anew, or take it to another frame rate."""
+    with db.session() as session:
+        shot = get_shot(session, shot_id)
+        assert shot.head is not None
+        setup = head_setup(shot)
+        number = next((k for k, b in enumerate(setup.bodies) if b.name == order.body), None)
+        if number is None:
+            raise Problem(f"there is no body '{order.body[:80]}'.", "motion", "The setup has its names.")
+        motion, told, note = retimed(setup, number, order.how, order.one, order.two)
+        patch = [{"op": "add", "path": f"/bodies/{number}/motion", "value": motion}]
+        return ToldOut(revision=edit(session, shot_id, shot.head.number, patch, note).number, told=told)
 
 
 @router.get("/shows/{show_id}/takes")

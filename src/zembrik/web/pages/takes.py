@@ -7,10 +7,10 @@ from typing import Annotated
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import Response
 
-from zembrik.core.keys.retime import at_rate, keyed_every, looped, shifted, span_of, trimmed
 from zembrik.core.problem import Problem
 from zembrik.farm.queue import ERRAND
 from zembrik.library.errands import ask, get_errand
+from zembrik.library.retiming import retimed
 from zembrik.library.shots import Patch, get_shot, head_setup
 from zembrik.library.takes import favour_take, get_take, keep_take, remove_take, rename_take, use_take
 from zembrik.web.dials import from_shown
@@ -96,28 +96,9 @@ def retime(
     """Shift, trim, loop a body's keyed motion, take it to another frame rate, or key it anew."""
     with db.session() as session:
         setup = head_setup(get_shot(session, shot_id))
-    if not 0 <= number < len(setup.bodies) or (held := setup.bodies[number].motion) is None:
-        raise Problem("the body has no motion.", "motion", "Key it first.")
-    motion = held.model_dump(mode="json", exclude_none=True)
-    first, last = span_of(motion)
-    value = from_shown("number", one)
-    if how == "shift":
-        motion, note = shifted(motion, value), f"shifted by {value:g} frames"
-    elif how == "trim":
-        motion, note = trimmed(motion, value, from_shown("last frame", two)), f"trimmed to {one} to {two}"
-    elif how == "hold":
-        motion, note = trimmed(motion, min(first, value - 1.0), value), f"held from frame {value:g}"
-    elif how in ("loop on", "loop again"):
-        motion, note = looped(motion, int(value), how == "loop on"), f"gone through {value:g} times"
-    elif how == "every":
-        motion, note = keyed_every(motion, value), f"a key every {value:g} frames"
-    elif how == "rate":
-        if not 1.0 <= value <= 1000.0:
-            raise Problem("a frame rate lies between 1 and 1,000.", "motion", "23.976, 24, 25 and 30 are.")
-        motion, note = keyed_every(at_rate(motion, setup.fps / value, first), 1.0), f"from {value:g} frames a second"
-    else:
-        raise Problem(f"there is nothing to do called '{how[:30]}'.", "motion", "Load the page again.")
+    if not 0 <= number < len(setup.bodies):
+        raise Problem("there is no such body.", "motion", "Load the page again.")
+    last = from_shown("last frame", two) if how == "trim" else 0.0
+    motion, told, note = retimed(setup, number, how, from_shown("number", one), last)
     patch: Patch = [{"op": "add", "path": f"/bodies/{number}/motion", "value": motion}]
-    begin, end = span_of(motion)
-    told = f"Its keys were at {first:g} to {last:g}; they are at {begin:g} to {end:g} now."
     return apply_patch(request, db, places, shot_id, base, patch, note, station, body, told)
