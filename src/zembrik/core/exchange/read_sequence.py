@@ -21,8 +21,12 @@ Numbered = dict[str, dict[int, bytes]]
 
 
 def is_sequence(names: list[str]) -> bool:
-    """Tell whether files look like the frames of a sequence: more than one, all of them numbered."""
-    return len(names) > 1 and all(NAMED.fullmatch(PurePosixPath(n).name) for n in names)
+    """Tell whether files look like the frames of a sequence: more than one, all numbered with three digits or more.
+
+    bale1.obj and bale2.obj are two meshes; in a zip any number counts.
+    """
+    found = [NAMED.fullmatch(PurePosixPath(n).name) for n in names]
+    return len(names) > 1 and all(m is not None and len(m["number"].lstrip("-")) >= 3 for m in found)
 
 
 def unpacked(data: bytes, name: str) -> list[tuple[str, bytes]]:

@@ -113,7 +113,7 @@ class _Followed:
         arrive = (two - self._beside(b - little, two)) / A_LITTLE
         turns = turns_at(self.turns, np.array([a, b]))
         off = _bound(self.order, one, two, leave, arrive, turns)
-        if off <= bound_rad or depth == DEEPEST:
+        if off <= bound_rad or depth == DEEPEST or bound_rad <= 0.0:
             found.append(Key(a, one, leave / (b - a), arrive / (b - a)))
             return off
         middle = 0.5 * (a + b)

@@ -62,10 +62,3 @@ def angle_between(one: Floats, two: Floats) -> Floats:
     # Near no turn at all the arc cosine sees nothing: there the difference of both tells.
     small = np.minimum(np.linalg.norm(one - two, axis=-1), np.linalg.norm(one + two, axis=-1))
     return np.asarray(np.where(sine < 1e-4, 2.0 * small, 2.0 * np.arctan2(sine, cosine)))
-
-
-def resampled(values: Floats, turns: Floats, fps: float, wanted_fps: float) -> tuple[Floats, Floats]:
-    """Return places (m, 3) and turns (m, 4) at another frame rate, over the same time and from the same first frame."""
-    count = int(np.floor((len(values) - 1) * wanted_fps / fps + 1e-9)) + 1
-    at = np.arange(count, dtype=np.float64) * (fps / wanted_fps)
-    return values_at(values, at), turns_at(turns, at)
