@@ -95,10 +95,11 @@ def test_a_soft_ball_rests_on_another():
             "place": {"translate": [0, y, 0]}, "material": {"young": 20000, "density": 200, "friction": 1.0},
         }  # fmt: skip
 
-    stage = Stage({"bodies": [ball("under", 0.1), ball("over", 0.32)]}, 20)
+    # With 20 substeps a pole may pierce the other on impact: over a twentieth of the ball in a substep.
+    stage = Stage({"bodies": [ball("under", 0.1), ball("over", 0.32)]}, 40)
     stage.run(12)
     under, over = (b.points(stage.world.x) for b in stage.world.bodies)
-    assert over[:, 1].min() > under[:, 1].max() - 0.01
+    assert over[:, 1].min() > under[:, 1].max() - 0.001
     assert np.isfinite(stage.world.x).all()
 
 

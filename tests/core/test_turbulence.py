@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 from zembrik.core.motion.turbulence import Turbulence
+from zembrik.core.motion.wind import wind_velocity
 from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import parse_setup
 from zembrik.core.solver.build import build_world
@@ -62,3 +63,23 @@ def test_it_moves_cloth_as_its_strength_says():
     assert moved(0.0) < 1e-9
     assert moved({"keys": [[1, 0], [100, 0]]}) < 1e-9
     assert moved(1.0) > 0.01
+
+
+def test_a_wind_veers_about_the_vertical():
+    """A wind along +X, turned by 90 degrees over 9 frames, blows along -Z; what rises goes on rising alike.
+
+    Upright cloth that faces half way between both is carried that way.
+    """
+    veer = {"keys": [[1, 0], [10, 90]], "ease": "straight"}
+    assert wind_velocity([4, 1, 0], 0.5, veer, 1.0) == pytest.approx([2, 0.5, 0])
+    assert wind_velocity([4, 1, 0], 0.5, veer, 10.0) == pytest.approx([0, 0.5, -2], abs=1e-12)
+    sheet = {"name": "sheet", "role": "cloth", "mesh": {"shape": "grid", "size": [1, 1], "segments": [4, 4]}}
+    sheet["place"] = {"rotate": [90, -45, 0]}
+    world = {"ground": None, "gravity": [0, 0, 0]}
+    document = {"bodies": [sheet], "world": world, "forces": [{"kind": "wind", "velocity": [4, 0, 0], "veer": veer}]}
+    built = build_world(parse_setup(document), NoAssets())
+    start, stepper = built.x.mean(axis=0), Stepper(built, 10, 1, 24.0)
+    for frame in range(1, 11):
+        stepper.advance(frame)
+    x, y, z = built.x.mean(axis=0) - start
+    assert x > 0.05 and abs(y) < 0.01 and z == pytest.approx(-x, rel=0.05)

@@ -282,6 +282,23 @@ def test_trials_are_planned_run_watched_and_one_is_adopted(address, browser, dat
     bench.keys(",", ",")
     assert bench.find("#now").text == "006"
 
+    # At rest every frame is drawn once; then it plays from pictures, which a turn of the view makes anew.
+    bench.wait(lambda: bench.state("book.size") == 8, 60)
+    bench.keys(Keys.HOME)
+    covered = "const m = document.getElementById('multiple'), p = document.getElementById('pictures');"
+    assert browser.execute_script(covered + "return !p.hidden && m.style.opacity === '0'")
+    picture = covered + "return p.toDataURL()"
+    began = browser.execute_script(picture)
+    bench.keys(" ")
+    bench.wait(lambda: not bench.state("state.playing") and bench.find("#now").text == "008")
+    ended, age = browser.execute_script(picture), bench.state("book.age")
+    assert len(ended) > 5000 and ended != began and bench.state("book.size") == 8
+    ActionChains(browser).drag_and_drop_by_offset(bench.find("#multiple"), 60, 10).perform()
+    bench.wait(lambda: bench.state("book.age") > age and bench.state("book.size") == 8, 60)
+    assert browser.execute_script(picture) not in (began, ended)
+    bench.keys(Keys.HOME, Keys.END, ",", ",")
+    assert bench.find("#now").text == "006"
+
     # Picked by a click on its cell, which the canvas lies over.
     ActionChains(browser).move_to_element(cells[4]).click().perform()
     bench.wait(lambda: "picked" in cells[4].get_attribute("class"))

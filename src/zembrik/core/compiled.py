@@ -28,6 +28,8 @@ from numba import config, njit, types
 from numba.core import cgutils
 from numba.extending import intrinsic
 
+from zembrik.core.lanes import LANES, LanesType, spread
+
 CORE = Path(__file__).parent
 
 # Nothing may reorder or fuse what is written: a kernel that calls another is compiled with a copy of it, and which of
@@ -89,15 +91,18 @@ def kernel(function: Callable[..., Any]) -> Any:
 
 @intrinsic
 def fma(typingctx, a, b, c):  # type: ignore[no-untyped-def]
-    """Return a b + c, rounded once, on any processor (one instruction where it has one)."""
-    signature = types.float64(types.float64, types.float64, types.float64)
+    """Return a b + c, rounded once, on any processor (one instruction where it has one); numbers or `Lanes`."""
+    many = any(isinstance(kind, LanesType) for kind in (a, b, c))
+    kinds = [kind if isinstance(kind, LanesType) else types.float64 for kind in (a, b, c)]
 
     def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
-        double = ir.DoubleType()
-        function = cgutils.get_or_insert_function(builder.module, ir.FunctionType(double, [double] * 3), "llvm.fma.f64")
-        return builder.call(function, arguments)
+        values = [spread(builder, value) for value in arguments] if many else arguments
+        of = values[0].type
+        name = "llvm.fma.v4f64" if many else "llvm.fma.f64"
+        function = cgutils.get_or_insert_function(builder.module, ir.FunctionType(of, [of] * 3), name)
+        return builder.call(function, values)
 
-    return signature, code
+    return (LANES if many else types.float64)(*kinds), code
 
 
 @njit(inline="always")

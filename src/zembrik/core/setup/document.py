@@ -339,6 +339,7 @@ class WindForce(Part):
     kind: Literal["wind"]
     velocity: Vector = dial((0.0, 0.0, 0.0), "m/s", "Where the air goes and how fast.")
     strength: float | Keys = dial(1.0, "×", "Factor on the velocity, over frames.")
+    veer: float | Keys = dial(0.0, "°", "Turns the velocity about the vertical, over frames.")
 
 
 class TurbulenceForce(Part):

@@ -26,10 +26,28 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.compiled import dot3, fma, kernel
+from zembrik.core.lanes import (
+    WIDTH,
+    choose,
+    column4,
+    corner4,
+    corners,
+    either,
+    lane,
+    larger,
+    point,
+    points4,
+    put,
+    put4,
+    root,
+    take4,
+    values4,
+)
 from zembrik.core.mesh.trimesh import TriMesh
 
 RELAXED = 1.36
@@ -42,11 +60,13 @@ class Bend(NamedTuple):
         points: int32 (H, 4): edge start, edge end, the two points opposite.
         rest: float64 (H, 2): 2 tan(θ₀/2), and the compliance 1/(B w) in 1/J.
         span: int64 (clusters + 1,), where each cluster's hinges begin.
+        packed: int64 (clusters,), where its packs of four end, see `colour`.
     """
 
     points: NDArray[np.int32]
     rest: NDArray[np.float64]
     span: NDArray[np.int64]
+    packed: NDArray[np.int64]
 
 
 def hinge_weights(mesh: TriMesh) -> NDArray[np.float64]:
@@ -145,68 +165,92 @@ def bend_rows(
     return np.column_stack([2 * np.tan(half), 1.0 / stiff])
 
 
+@numba.njit(inline="always")
+def _project(w, rest, laid, xa, xb, xc, xd, scale, read):  # type: ignore[no-untyped-def]
+    """Return a hinge's multiplier and where its four points go, of numbers or lanes."""
+    ax, ay, az = xa
+    bx, by, bz = xb
+    ex, ey, ez = bx - ax, by - ay, bz - az
+    cx, cy, cz = xc[0] - ax, xc[1] - ay, xc[2] - az
+    dx, dy, dz = xd[0] - ax, xd[1] - ay, xd[2] - az
+    # Normals of both faces, with the length of twice their areas.
+    mx, my, mz = fma(ey, cz, -ez * cy), fma(ez, cx, -ex * cz), fma(ex, cy, -ey * cx)
+    nx, ny, nz = fma(dy, ez, -dz * ey), fma(dz, ex, -dx * ez), fma(dx, ey, -dy * ex)
+    mm = dot3(mx, my, mz, mx, my, mz)
+    nn = dot3(nx, ny, nz, nx, ny, nz)
+    ee = dot3(ex, ey, ez, ex, ey, ez)
+    flat = either(mm * nn < 1e-60, ee < 1e-30)  # a face or an edge that is none
+    both, ee = choose(flat, 1.0, mm * nn), choose(flat, 1.0, ee)
+    length, root_both = root(ee), root(both)
+    inv = 1.0 / (both * ee)
+    inv_m, inv_n, inv_e = nn * ee * inv, mm * ee * inv, both * inv
+    sine = -length * dot3(cx, cy, cz, nx, ny, nz)  # as m × n = -e (c · n)
+    cosine = dot3(mx, my, mz, nx, ny, nz)
+    tangent = sine / larger(root_both + cosine, 1e-6 * root_both)
+    error = 2.0 * tangent - rest[0]
+    # The angle falls when a far point rises along its face's normal: the gradient but for its length.
+    run_c = dot3(cx, cy, cz, ex, ey, ez) * inv_e
+    run_d = dot3(dx, dy, dz, ex, ey, ez) * inv_e
+    gcx, gcy, gcz = inv_m * mx, inv_m * my, inv_m * mz
+    gdx, gdy, gdz = inv_n * nx, inv_n * ny, inv_n * nz
+    gbx = -fma(run_c, gcx, run_d * gdx)
+    gby = -fma(run_c, gcy, run_d * gdy)
+    gbz = -fma(run_c, gcz, run_d * gdz)
+    gax, gay, gaz = -gbx - gcx - gdx, -gby - gcy - gdy, -gbz - gcz - gdz
+    weight = (
+        w[0] * dot3(gax, gay, gaz, gax, gay, gaz)
+        + w[1] * dot3(gbx, gby, gbz, gbx, gby, gbz)
+        + w[2] * dot3(gcx, gcy, gcz, gcx, gcy, gcz)
+        + w[3] * dot3(gdx, gdy, gdz, gdx, gdy, gdz)
+    )
+    compliance = rest[1] * scale
+    steep = -(1.0 + tangent * tangent) * length  # d(2 tan(θ/2)) = (1 + tan²(θ/2)) dθ
+    weight = weight * (steep * steep)
+    if read:
+        error = error + compliance * laid
+    push = choose(flat, 0.0, -error / (weight + larger(compliance - 0.45 * weight, 0.0)))
+    by_turn = push * steep
+    pa, pb, pc, pd = by_turn * w[0], by_turn * w[1], by_turn * w[2], by_turn * w[3]
+    return (
+        push,
+        (fma(pa, gax, ax), fma(pa, gay, ay), fma(pa, gaz, az)),
+        (fma(pb, gbx, bx), fma(pb, gby, by), fma(pb, gbz, bz)),
+        (fma(pc, gcx, xc[0]), fma(pc, gcy, xc[1]), fma(pc, gcz, xc[2])),
+        (fma(pd, gdx, xd[0]), fma(pd, gdy, xd[1]), fma(pd, gdz, xd[2])),
+    )
+
+
 @kernel
-def solve_hinges(first, last, points, rest, w, x, dt, held, read, write):  # type: ignore[no-untyped-def]
+def solve_hinges(first, packed, last, points, rest, w, x, dt, held, read, write):  # type: ignore[no-untyped-def]
     """Project the hinges first .. last - 1, in place; arguments as in `membrane.solve_triangles`, held (H,)."""
     scale = 1.0 / (dt * dt)
-    for h in range(first, last):
-        a, b, c, d = np.uint32(points[h, 0]), np.uint32(points[h, 1]), np.uint32(points[h, 2]), np.uint32(points[h, 3])
-        ex, ey, ez = x[b, 0] - x[a, 0], x[b, 1] - x[a, 1], x[b, 2] - x[a, 2]
-        cx, cy, cz = x[c, 0] - x[a, 0], x[c, 1] - x[a, 1], x[c, 2] - x[a, 2]
-        dx, dy, dz = x[d, 0] - x[a, 0], x[d, 1] - x[a, 1], x[d, 2] - x[a, 2]
-        # Normals of both faces, with the length of twice their areas.
-        mx, my, mz = fma(ey, cz, -ez * cy), fma(ez, cx, -ex * cz), fma(ex, cy, -ey * cx)
-        nx, ny, nz = fma(dy, ez, -dz * ey), fma(dz, ex, -dx * ez), fma(dx, ey, -dy * ex)
-        mm = dot3(mx, my, mz, mx, my, mz)
-        nn = dot3(nx, ny, nz, nx, ny, nz)
-        ee = dot3(ex, ey, ez, ex, ey, ez)
-        both = mm * nn
-        if both < 1e-60 or ee < 1e-30:
-            continue
-        length = np.sqrt(ee)
-        inv = 1.0 / (both * ee)
-        inv_m, inv_n, inv_e = nn * ee * inv, mm * ee * inv, both * inv
-        qx, qy, qz = fma(my, nz, -mz * ny), fma(mz, nx, -mx * nz), fma(mx, ny, -my * nx)
-        sine = dot3(qx, qy, qz, ex, ey, ez) * length * inv_e
-        root = np.sqrt(both)
-        cosine = dot3(mx, my, mz, nx, ny, nz)
-        tangent = sine / max(root + cosine, 1e-6 * root)
-        error = 2.0 * tangent - rest[h, 0]
-        # The angle falls when a far point rises along its face's normal: the gradient but for its length.
-        run_c = dot3(cx, cy, cz, ex, ey, ez) * inv_e
-        run_d = dot3(dx, dy, dz, ex, ey, ez) * inv_e
-        gcx, gcy, gcz = inv_m * mx, inv_m * my, inv_m * mz
-        gdx, gdy, gdz = inv_n * nx, inv_n * ny, inv_n * nz
-        gbx = -fma(run_c, gcx, run_d * gdx)
-        gby = -fma(run_c, gcy, run_d * gdy)
-        gbz = -fma(run_c, gcz, run_d * gdz)
-        gax, gay, gaz = -gbx - gcx - gdx, -gby - gcy - gdy, -gbz - gcz - gdz
-        wa, wb, wc, wd = w[a], w[b], w[c], w[d]
-        weight = (
-            wa * dot3(gax, gay, gaz, gax, gay, gaz)
-            + wb * dot3(gbx, gby, gbz, gbx, gby, gbz)
-            + wc * dot3(gcx, gcy, gcz, gcx, gcy, gcz)
-            + wd * dot3(gdx, gdy, gdz, gdx, gdy, gdz)
-        )
-        compliance = rest[h, 1] * scale
-        steep = -(1.0 + tangent * tangent) * length  # d(2 tan(θ/2)) = (1 + tan²(θ/2)) dθ
-        weight *= steep * steep
-        if read:
-            error += compliance * held[h]
-        push = -error / (weight + max(compliance - 0.45 * weight, 0.0))
+    for h in range(first, packed, WIDTH):
+        a0, a1, a2, a3 = corner4(points, h, 0)
+        b0, b1, b2, b3 = corner4(points, h, 1)
+        c0, c1, c2, c3 = corner4(points, h, 2)
+        d0, d1, d2, d3 = corner4(points, h, 3)
+        weights = take4(w, a0, a1, a2, a3), take4(w, b0, b1, b2, b3), take4(w, c0, c1, c2, c3), take4(w, d0, d1, d2, d3)
+        more, at_a, at_b, at_c, at_d = _project(
+            weights, (column4(rest, h, 0), column4(rest, h, 1)), values4(held, h),
+            points4(x, a0, a1, a2, a3), points4(x, b0, b1, b2, b3),
+            points4(x, c0, c1, c2, c3), points4(x, d0, d1, d2, d3), scale, read,
+        )  # fmt: skip
         if write:
-            held[h] = push + (held[h] if read else 0.0)
-        push *= steep
-        pa, pb, pc, pd = push * wa, push * wb, push * wc, push * wd
-        x[a, 0] = fma(pa, gax, x[a, 0])
-        x[a, 1] = fma(pa, gay, x[a, 1])
-        x[a, 2] = fma(pa, gaz, x[a, 2])
-        x[b, 0] = fma(pb, gbx, x[b, 0])
-        x[b, 1] = fma(pb, gby, x[b, 1])
-        x[b, 2] = fma(pb, gbz, x[b, 2])
-        x[c, 0] = fma(pc, gcx, x[c, 0])
-        x[c, 1] = fma(pc, gcy, x[c, 1])
-        x[c, 2] = fma(pc, gcz, x[c, 2])
-        x[d, 0] = fma(pd, gdx, x[d, 0])
-        x[d, 1] = fma(pd, gdy, x[d, 1])
-        x[d, 2] = fma(pd, gdz, x[d, 2])
+            for n in range(WIDTH):
+                held[h + n] = lane(more, n) + (held[h + n] if read else 0.0)
+        put4(x, a0, a1, a2, a3, at_a)
+        put4(x, b0, b1, b2, b3, at_b)
+        put4(x, c0, c1, c2, c3, at_c)
+        put4(x, d0, d1, d2, d3, at_d)
+    for h in range(packed, last):
+        a, b, c, d = corners(points, h)
+        one, to_a, to_b, to_c, to_d = _project(
+            (w[a], w[b], w[c], w[d]), (rest[h, 0], rest[h, 1]), held[h],
+            point(x, a), point(x, b), point(x, c), point(x, d), scale, read,
+        )  # fmt: skip
+        if write:
+            held[h] = one + (held[h] if read else 0.0)
+        put(x, a, to_a)
+        put(x, b, to_b)
+        put(x, c, to_c)
+        put(x, d, to_d)

@@ -80,7 +80,9 @@ def build_world(setup: Setup, assets: Assets) -> World:
     face_owner = np.repeat(np.arange(len(cloths)), [len(c.mesh.faces) for c in cloths])
     warp = np.array([c.warp for c in cloths]).reshape(-1, 3)[face_owner]
     stiff = np.array([c.stiff for c in cloths]).reshape(-1, 4)[face_owner]
-    membrane = Membrane(faces[triangles], membrane_rows(rest, faces, warp, stiff)[triangles], layout.spans[0])
+    membrane = Membrane(
+        faces[triangles], membrane_rows(rest, faces, warp, stiff)[triangles], layout.spans[0], layout.packed[0]
+    )
     bend = bend_rows(rest, hinges, _stacked([c.bend for c in cloths]))
     face_owner = face_owner[triangles]
     quality = resolved.document["quality"]
@@ -97,8 +99,8 @@ def build_world(setup: Setup, assets: Assets) -> World:
         weight=np.repeat([value_at(p.weight, begin) for p in loose], counts).astype(np.float64),
         skin=skin,
         membrane=membrane,
-        bend=Bend(hinges[folds], bend[folds], layout.spans[1]),
-        tets=Tets(tets[cells], _stacked([p.rows for p in softs], 13)[cells], layout.spans[2]),
+        bend=Bend(hinges[folds], bend[folds], layout.spans[1], layout.packed[1]),
+        tets=Tets(tets[cells], _stacked([p.rows for p in softs], 13)[cells], layout.spans[2], layout.packed[2]),
         colours=layout.colours,
         colliders=colliders,
         handles=Handles(_handles(setup, cloths, softs, starts, assets), mass),
@@ -225,7 +227,7 @@ def _air(
     air = Air(
         density=setup.world.air_density,
         rows=_stacked([c.air for c in cloths], 4)[triangles],
-        winds=[(np.array(f["velocity"]), f["strength"]) for f in forces if f["kind"] == "wind"],
+        winds=[(np.array(f["velocity"]), f["strength"], f["veer"]) for f in forces if f["kind"] == "wind"],
         swirls=[
             (Turbulence(f["speed"], f["size"], f["rate"], f["seed"]), f["strength"])
             for f in forces

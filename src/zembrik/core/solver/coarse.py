@@ -31,6 +31,20 @@ from numpy.typing import NDArray
 from scipy import sparse
 
 from zembrik.core.compiled import dot3, fma, kernel, parallel_kernel
+from zembrik.core.lanes import (
+    WIDTH,
+    choose,
+    column4,
+    corner4,
+    lanes,
+    larger,
+    point,
+    points4,
+    put4,
+    root,
+    smaller,
+    values4,
+)
 from zembrik.core.solver.colour import neighbourhoods
 from zembrik.core.solver.membrane import Membrane
 
@@ -42,6 +56,8 @@ LEAST_SHARE = 0.1  # of the force, below which it is not worth its time
 SMOOTHINGS = 3
 MOST_LOADS = 4.0  # times what the cloth's loads move a point in a step
 MOST_STRAIN = 0.1  # what is pulled further, as by a blow, is left to the passes, which take the energy out
+
+CHUNK = 256  # points that one thread looks at
 
 
 class Coarse(NamedTuple):
@@ -55,6 +71,7 @@ class Coarse(NamedTuple):
         inverse: float64 (N, N), of the coarse matrix, m/N.
         pull, way: float64 (N, 3), filled: forces on the patches, N, and what they go, m.
         most: float64 (1,), the farthest that a point may go in one step, metres.
+        far: float64 (chunks,), filled: the square of the farthest that a chunk's points are to go, m².
     """
 
     stiff: Floats
@@ -69,6 +86,7 @@ class Coarse(NamedTuple):
     pull: Floats
     way: Floats
     most: Floats
+    far: Floats
 
 
 def build_coarse(
@@ -107,6 +125,8 @@ def build_coarse(
     up = sparse.csr_array(spread.T)
     up.sort_indices()
     patches = small.shape[0]
+    inverse = np.linalg.inv(small)
+    inverse = 0.5 * (inverse + inverse.T)
     return Coarse(
         np.ascontiguousarray(stiff),
         np.zeros((count, 3)),
@@ -116,10 +136,11 @@ def build_coarse(
         spread.indptr.astype(np.int64),
         spread.indices.astype(np.int64),
         spread.data,
-        np.ascontiguousarray(np.linalg.inv(small)),
+        np.ascontiguousarray(inverse),
         np.zeros((patches, 3)),
         np.zeros((patches, 3)),
         np.array([MOST_LOADS * load_m_per_s2 * dt * dt]),
+        np.zeros(-(-count // CHUNK)),
     )
 
 
@@ -144,77 +165,120 @@ def _patches(matrix: sparse.csr_array, x: Floats, w: Floats) -> sparse.csr_array
     return spread
 
 
-@kernel
-def _within(moved, most):  # type: ignore[no-untyped-def]
-    """Return the share of moves (m, 3) in metres that takes none farther than `most`."""
-    farthest = 0.0
-    for i in range(len(moved)):
-        farthest = max(farthest, moved[i, 0] ** 2 + moved[i, 1] ** 2 + moved[i, 2] ** 2)
-    return min(1.0, most / np.sqrt(farthest + 1e-300))
+@numba.njit(inline="always")
+def _forces(rest, stiff, xi, xj, xk):  # type: ignore[no-untyped-def]
+    """Return the forces (N) of a triangle on its second and third corner, of numbers or lanes."""
+    uj, vj, uk, vk = rest
+    jx, jy, jz = xj[0] - xi[0], xj[1] - xi[1], xj[2] - xi[2]
+    kx, ky, kz = xk[0] - xi[0], xk[1] - xi[1], xk[2] - xi[2]
+    ux, uy, uz = fma(uj, jx, uk * kx), fma(uj, jy, uk * ky), fma(uj, jz, uk * kz)
+    vx, vy, vz = fma(vj, jx, vk * kx), fma(vj, jy, vk * ky), fma(vj, jz, vk * kz)
+    size_u = root(dot3(ux, uy, uz, ux, uy, uz) + 1e-18)
+    size_v = root(dot3(vx, vy, vz, vx, vy, vz) + 1e-18)
+    both = 1.0 / (size_u * size_v)
+    c_u = smaller(larger(size_u - 1.0, -MOST_STRAIN), MOST_STRAIN)
+    c_v = smaller(larger(size_v - 1.0, -MOST_STRAIN), MOST_STRAIN)
+    c_s = smaller(larger(dot3(ux, uy, uz, vx, vy, vz), -MOST_STRAIN), MOST_STRAIN)
+    f_u = -choose(c_u >= 0.0, stiff[0], stiff[1]) * c_u * (both * size_v)
+    f_v = -choose(c_v >= 0.0, stiff[0], stiff[1]) * c_v * (both * size_u)
+    f_s = -stiff[2] * c_s
+    px, py, pz = fma(f_u, ux, f_s * vx), fma(f_u, uy, f_s * vy), fma(f_u, uz, f_s * vz)
+    qx, qy, qz = fma(f_v, vx, f_s * ux), fma(f_v, vy, f_s * uy), fma(f_v, vz, f_s * uz)
+    return (
+        (fma(uj, px, vj * qx), fma(uj, py, vj * qy), fma(uj, pz, vj * qz)),
+        (fma(uk, px, vk * qx), fma(uk, py, vk * qy), fma(uk, pz, vk * qz)),
+    )
 
 
 @kernel
-def _lay_on(first, last, points, rest, stiff, x, force):  # type: ignore[no-untyped-def]
-    """Add the forces (N) of triangles first .. last - 1 to those on their corners."""
-    for t in range(first, last):
+def _lay_on(first, packed, last, points, rest, stiff, x, force):  # type: ignore[no-untyped-def]
+    """Add the forces (N) of triangles first .. last - 1 to those on their corners; packs of four before `packed`."""
+    for t in range(first, packed, WIDTH):
+        i0, i1, i2, i3 = corner4(points, t, 0)
+        j0, j1, j2, j3 = corner4(points, t, 1)
+        k0, k1, k2, k3 = corner4(points, t, 2)
+        on_j, on_k = _forces(
+            (column4(rest, t, 0), column4(rest, t, 1), column4(rest, t, 2), column4(rest, t, 3)),
+            (column4(stiff, t, 0), column4(stiff, t, 1), column4(stiff, t, 2)),
+            points4(x, i0, i1, i2, i3), points4(x, j0, j1, j2, j3), points4(x, k0, k1, k2, k3),
+        )  # fmt: skip
+        (ax, ay, az), (bx, by, bz) = on_j, on_k
+        fx, fy, fz = points4(force, i0, i1, i2, i3)
+        put4(force, i0, i1, i2, i3, (fx - ax - bx, fy - ay - by, fz - az - bz))
+        fx, fy, fz = points4(force, j0, j1, j2, j3)
+        put4(force, j0, j1, j2, j3, (fx + ax, fy + ay, fz + az))
+        fx, fy, fz = points4(force, k0, k1, k2, k3)
+        put4(force, k0, k1, k2, k3, (fx + bx, fy + by, fz + bz))
+    for t in range(packed, last):
         i, j, k = np.uint32(points[t, 0]), np.uint32(points[t, 1]), np.uint32(points[t, 2])
-        uj, vj, uk, vk = rest[t, 0], rest[t, 1], rest[t, 2], rest[t, 3]
-        jx, jy, jz = x[j, 0] - x[i, 0], x[j, 1] - x[i, 1], x[j, 2] - x[i, 2]
-        kx, ky, kz = x[k, 0] - x[i, 0], x[k, 1] - x[i, 1], x[k, 2] - x[i, 2]
-        ux, uy, uz = fma(uj, jx, uk * kx), fma(uj, jy, uk * ky), fma(uj, jz, uk * kz)
-        vx, vy, vz = fma(vj, jx, vk * kx), fma(vj, jy, vk * ky), fma(vj, jz, vk * kz)
-        uu = dot3(ux, uy, uz, ux, uy, uz) + 1e-18
-        vv = dot3(vx, vy, vz, vx, vy, vz) + 1e-18
-        inv_u, inv_v = 1.0 / np.sqrt(uu), 1.0 / np.sqrt(vv)
-        c_u = min(max(uu * inv_u - 1.0, -MOST_STRAIN), MOST_STRAIN)
-        c_v = min(max(vv * inv_v - 1.0, -MOST_STRAIN), MOST_STRAIN)
-        c_s = min(max(dot3(ux, uy, uz, vx, vy, vz), -MOST_STRAIN), MOST_STRAIN)
-        f_u = -(stiff[t, 0] if c_u >= 0.0 else stiff[t, 1]) * c_u * inv_u
-        f_v = -(stiff[t, 0] if c_v >= 0.0 else stiff[t, 1]) * c_v * inv_v
-        f_s = -stiff[t, 2] * c_s
-        px, py, pz = fma(f_u, ux, f_s * vx), fma(f_u, uy, f_s * vy), fma(f_u, uz, f_s * vz)
-        qx, qy, qz = fma(f_v, vx, f_s * ux), fma(f_v, vy, f_s * uy), fma(f_v, vz, f_s * uz)
-        ax, ay, az = fma(uj, px, vj * qx), fma(uj, py, vj * qy), fma(uj, pz, vj * qz)
-        bx, by, bz = fma(uk, px, vk * qx), fma(uk, py, vk * qy), fma(uk, pz, vk * qz)
-        force[i, 0], force[i, 1], force[i, 2] = force[i, 0] - ax - bx, force[i, 1] - ay - by, force[i, 2] - az - bz
-        force[j, 0], force[j, 1], force[j, 2] = force[j, 0] + ax, force[j, 1] + ay, force[j, 2] + az
-        force[k, 0], force[k, 1], force[k, 2] = force[k, 0] + bx, force[k, 1] + by, force[k, 2] + bz
+        to_j, to_k = _forces(
+            (rest[t, 0], rest[t, 1], rest[t, 2], rest[t, 3]), (stiff[t, 0], stiff[t, 1], stiff[t, 2]),
+            point(x, i), point(x, j), point(x, k),
+        )  # fmt: skip
+        for axis in range(3):
+            force[i, axis] = force[i, axis] - to_j[axis] - to_k[axis]
+            force[j, axis] += to_j[axis]
+            force[k, axis] += to_k[axis]
+
+
+@kernel
+def _answer(n, inverse, pull, way):  # type: ignore[no-untyped-def]
+    """Fill way[n .. n + 3] with what the patches go: the inverse, which is symmetric, times the pulls."""
+    if n + WIDTH > len(pull):
+        for k in range(n, len(pull)):
+            for axis in range(3):
+                total = 0.0
+                for m in range(len(pull)):
+                    total = fma(inverse[m, k], pull[m, axis], total)
+                way[k, axis] = total
+        return
+    fx = fy = fz = lanes(0.0, 0.0, 0.0, 0.0)
+    for m in range(len(pull)):
+        row = values4(inverse[m], n)
+        fx, fy, fz = fma(row, pull[m, 0], fx), fma(row, pull[m, 1], fy), fma(row, pull[m, 2], fz)
+    put4(way, n, n + 1, n + 2, n + 3, (fx, fy, fz))
+
+
+@kernel
+def _spread(first, last, coarse, way, moved):  # type: ignore[no-untyped-def]
+    """Fill moved[first .. last - 1] with what the points go (m), and return the square of the farthest (m²)."""
+    farthest = 0.0
+    for i in range(first, last):
+        fx, fy, fz = 0.0, 0.0, 0.0
+        for m in range(coarse.down_start[i], coarse.down_start[i + 1]):
+            n, part = np.uint64(coarse.down_patch[m]), coarse.down_part[m]
+            fx, fy, fz = fma(part, way[n, 0], fx), fma(part, way[n, 1], fy), fma(part, way[n, 2], fz)
+        moved[i, 0], moved[i, 1], moved[i, 2] = fx, fy, fz
+        farthest = max(farthest, fx * fx + fy * fy + fz * fz)
+    return farthest
 
 
 @parallel_kernel
-def step_coarse(coarse, colours, points, rest, span, x):  # type: ignore[no-untyped-def]
-    """Move the cloth's points x (m, 3) by one coarse step; points, rest and span as in `Membrane`."""
-    pull, way, at_point = coarse.pull, coarse.way, coarse.at_point
-    at_point[:] = 0.0
+def step_coarse(coarse, colours, points, rest, span, packed, x):  # type: ignore[no-untyped-def]
+    """Move the cloth's points x (m, 3) by one coarse step; points, rest, span and packed as in `Membrane`."""
+    pull, way, at_point, far = coarse.pull, coarse.way, coarse.at_point, coarse.far
+    for chunk in numba.prange(len(far)):
+        at_point[chunk * CHUNK : (chunk + 1) * CHUNK] = 0.0
     for colour in range(len(colours) - 1):
         for cluster in numba.prange(colours[colour], colours[colour + 1]):
-            _lay_on(span[cluster], span[cluster + 1], points, rest, coarse.stiff, x, at_point)
+            _lay_on(span[cluster], packed[cluster], span[cluster + 1], points, rest, coarse.stiff, x, at_point)
     for n in numba.prange(len(pull)):
         fx, fy, fz = 0.0, 0.0, 0.0
         for m in range(coarse.up_start[n], coarse.up_start[n + 1]):
-            i, part = coarse.up_point[m], coarse.up_part[m]
+            i, part = np.uint64(coarse.up_point[m]), coarse.up_part[m]
             fx = fma(part, at_point[i, 0], fx)
             fy = fma(part, at_point[i, 1], fy)
             fz = fma(part, at_point[i, 2], fz)
         pull[n, 0], pull[n, 1], pull[n, 2] = fx, fy, fz
-    for n in numba.prange(len(pull)):
-        row = coarse.inverse[n]
-        fx, fy, fz = 0.0, 0.0, 0.0
-        for m in range(len(row)):
-            fx = fma(row[m], pull[m, 0], fx)
-            fy = fma(row[m], pull[m, 1], fy)
-            fz = fma(row[m], pull[m, 2], fz)
-        way[n, 0], way[n, 1], way[n, 2] = fx, fy, fz
+    for block in numba.prange((len(pull) + WIDTH - 1) // WIDTH):
+        _answer(block * WIDTH, coarse.inverse, pull, way)
     moved = at_point  # what the forces were is not needed any more
-    for i in numba.prange(len(x)):
-        fx, fy, fz = 0.0, 0.0, 0.0
-        for m in range(coarse.down_start[i], coarse.down_start[i + 1]):
-            n, part = coarse.down_patch[m], coarse.down_part[m]
-            fx = fma(part, way[n, 0], fx)
-            fy = fma(part, way[n, 1], fy)
-            fz = fma(part, way[n, 2], fz)
-        moved[i, 0], moved[i, 1], moved[i, 2] = fx, fy, fz
-    share = _within(moved, coarse.most[0])
+    for chunk in numba.prange(len(far)):
+        far[chunk] = _spread(chunk * CHUNK, min((chunk + 1) * CHUNK, len(x)), coarse, way, moved)
+    farthest = 0.0
+    for chunk in range(len(far)):
+        farthest = max(farthest, far[chunk])
+    share = min(1.0, coarse.most[0] / np.sqrt(farthest + 1e-300))
     for i in numba.prange(len(x)):
         x[i, 0] += share * moved[i, 0]
         x[i, 1] += share * moved[i, 1]

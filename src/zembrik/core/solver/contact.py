@@ -79,8 +79,12 @@ def _push_out(c, first, last, fields, touch, skin, w, x, before, square, pressed
         ax = drift[0] * px + drift[3] * py + drift[6] * pz
         ay = drift[1] * px + drift[4] * py + drift[7] * pz
         az = drift[2] * px + drift[5] * py + drift[8] * pz
-        way = np.sqrt((x[i, 0] - ax) ** 2 + (x[i, 1] - ay) ** 2 + (x[i, 2] - az) ** 2)
+        square_way = (x[i, 0] - ax) ** 2 + (x[i, 1] - ay) ** 2 + (x[i, 2] - az) ** 2
         here = distance[i]
+        gap = (abs(here) if both else here) - room
+        if gap > 0.0 and gap * gap > square_way and not (skin[i, 3] > 0.0 and gap < skin[i, 4]):
+            continue  # free, and so was all of its way
+        way = np.sqrt(square_way)
         if both:
             if abs(here) <= way + room:
                 meet(fields, both, c, i, room, x, ax, ay, az, distance, normal, probe)
@@ -138,37 +142,33 @@ def solve_contacts(fields, touch, skin, w, x, before, square, pressed, distance,
         for i in range(first, last):
             pressed[i] = 0
         for c in range(len(touch.room)):
-            if way_within(fields.low[c], fields.high[c], x, before, first, last):
-                fill_distances(fields, c, x, first, last, distance, normal)
-                _push_out(
-                    c,
-                    first,
-                    last,
-                    fields,
-                    touch,
-                    skin,
-                    w,
-                    x,
-                    before,
-                    square,
-                    pressed,
-                    distance,
-                    normal,
-                    probe,
-                )
+            end = first
+            while end < last:  # what is near comes in runs of neighbours
+                begin = _next(True, fields, c, x, before, end, last)
+                end = _next(False, fields, c, x, before, begin, last)
+                if begin < end:
+                    fill_distances(fields, c, x, begin, end, distance, normal)
+                    _push_out(
+                        c, begin, end, fields, touch, skin, w, x, before, square, pressed, distance, normal, probe
+                    )
 
 
 @kernel
-def way_within(low, high, x, before, first, last):  # type: ignore[no-untyped-def]
-    """Tell whether the box around the ways of points first .. last - 1 meets the box low (3,) .. high (3,)."""
-    for axis in range(3):
-        least, most = x[first, axis], x[first, axis]
-        for i in range(first, last):
-            least = min(least, x[i, axis], before[i, axis])
-            most = max(most, x[i, axis], before[i, axis])
-        if most < low[axis] or least > high[axis]:
-            return False
-    return True
+def _next(near, fields, c, x, before, first, last):  # type: ignore[no-untyped-def]
+    """Return the first of points first .. last - 1 whose way meets collider c's box, or does not; `last` if none."""
+    low, high = fields.low, fields.high
+    for i in range(first, last):
+        off = (
+            max(x[i, 0], before[i, 0]) < low[c, 0]
+            or min(x[i, 0], before[i, 0]) > high[c, 0]
+            or max(x[i, 1], before[i, 1]) < low[c, 1]
+            or min(x[i, 1], before[i, 1]) > high[c, 1]
+            or max(x[i, 2], before[i, 2]) < low[c, 2]
+            or min(x[i, 2], before[i, 2]) > high[c, 2]
+        )
+        if off != near:
+            return i
+    return last
 
 
 @parallel_kernel

@@ -189,16 +189,17 @@ def find_pairs(skin, solids, rigid):  # type: ignore[no-untyped-def]
     own, box, whose, chunks = skin.box, solids.box, skin.solid, len(skin.first) - 1
     count, few = np.zeros(chunks + 1, np.int64), np.empty(chunks * FEW, np.int64)
     for k in numba.prange(chunks):
+        chunk = np.int64(k)  # so that a kernel is compiled for one kind of number
         count[k + 1] = _partners(
-            k, large, low, size, across, begins, order, own, box, whose, of_chunk, of_solid, few, k * FEW, FEW
+            chunk, large, low, size, across, begins, order, own, box, whose, of_chunk, of_solid, few, chunk * FEW, FEW
         )
     start = np.cumsum(count)
     found, pairs = np.empty(start[chunks], np.int64), np.empty((start[chunks], 2), np.int64)
     for k in numba.prange(chunks):
-        many, first = count[k + 1], start[k]
+        many, first, chunk = count[k + 1], start[k], np.int64(k)
         if many > FEW:
             _partners(
-                k, large, low, size, across, begins, order, own, box, whose, of_chunk, of_solid, found, first, many
+                chunk, large, low, size, across, begins, order, own, box, whose, of_chunk, of_solid, found, first, many
             )
         for n in range(many):
             pairs[first + n, 0] = k
@@ -342,5 +343,5 @@ def look_at_pairs(pairs, fields, skin, solids, slots):  # type: ignore[no-untype
     """Find each pair's touching points; see `Slots`."""
     # Some at a time: handing all these arrays to another function costs as much as looking at a pair.
     for turn in numba.prange((len(pairs) + SOME - 1) // SOME):
-        begin = turn * SOME
+        begin = np.int64(turn) * SOME
         _look_at_some(begin, min(begin + SOME, len(pairs)), pairs, fields, skin, solids, slots)

@@ -23,6 +23,21 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.compiled import dot3, fma, kernel, parallel_kernel
+from zembrik.core.lanes import (
+    WIDTH,
+    choose,
+    column4,
+    corner4,
+    every,
+    keep4,
+    larger,
+    point,
+    points4,
+    put,
+    put4,
+    root,
+    take4,
+)
 
 
 class Membrane(NamedTuple):
@@ -34,11 +49,13 @@ class Membrane(NamedTuple):
             the compliances in stretch, compression and shear (1/(k A), in 1/J), then the
             damping (s).
         span: int64 (clusters + 1,), where each cluster's triangles begin.
+        packed: int64 (clusters,), where its packs of four end, see `colour`.
     """
 
     points: NDArray[np.int32]
     rest: NDArray[np.float64]
     span: NDArray[np.int64]
+    packed: NDArray[np.int64]
 
 
 def rest_shape(points: NDArray[np.float64], faces: NDArray[np.int32], warp: NDArray[np.float64]):  # type: ignore[no-untyped-def]
@@ -78,12 +95,83 @@ def membrane_rows(
     return np.column_stack([rest, 1.0 / (stiff[:, :3] * area[:, None]), stiff[:, 3]])
 
 
+@numba.njit(inline="always")
+def _multipliers(wi, wj, wk, rest, held, u, v, scale, read):  # type: ignore[no-untyped-def]
+    """Return what a triangle's three constraints lay on, J·s²; `rest` and `held` are its rows' numbers or lanes."""
+    uj, vj, uk, vk, stretch, press, shear = rest
+    ux, uy, uz = u
+    vx, vy, vz = v
+    ui, vi = -uj - uk, -vj - vk
+    uu = dot3(ux, uy, uz, ux, uy, uz) + 1e-18
+    vv = dot3(vx, vy, vz, vx, vy, vz) + 1e-18
+    uv = dot3(ux, uy, uz, vx, vy, vz)
+    size_u, size_v = root(uu), root(vv)
+    both = 1.0 / (size_u * size_v)
+    inv_u, inv_v = both * size_v, both * size_u
+    c_u, c_v, c_s = size_u - 1.0, size_v - 1.0, uv
+    comp_u = scale * choose(c_u >= 0.0, stretch, press)
+    comp_v = scale * choose(c_v >= 0.0, stretch, press)
+    comp_s = scale * shear
+    # The three constraints together: a symmetric 3×3 system for their multipliers.
+    wui, wuj, wuk, wvi, wvj, wvk = wi * ui, wj * uj, wk * uk, wi * vi, wj * vj, wk * vk
+    w_uu = dot3(wui, wuj, wuk, ui, uj, uk)
+    w_vv = dot3(wvi, wvj, wvk, vi, vj, vk)
+    w_uv = dot3(wui, wuj, wuk, vi, vj, vk)
+    w_ss = dot3(w_uu, 2.0 * w_uv, w_vv, vv, uv, uu)
+    a_uu = w_uu + larger(comp_u - 0.5 * w_uu, 0.0)
+    a_vv = w_vv + larger(comp_v - 0.5 * w_vv, 0.0)
+    a_ss = w_ss + larger(comp_s - 0.5 * w_ss, 0.0)
+    if read:
+        c_u, c_v, c_s = c_u + comp_u * held[0], c_v + comp_v * held[1], c_s + comp_s * held[2]
+    a_uv = w_uv * uv * inv_u * inv_v
+    a_us = fma(w_uu, uv, w_uv * uu) * inv_u
+    a_vs = fma(w_vv, uv, w_uv * vv) * inv_v
+    m_uu = fma(a_vv, a_ss, -a_vs * a_vs)
+    m_uv = fma(a_us, a_vs, -a_uv * a_ss)
+    m_us = fma(a_uv, a_vs, -a_us * a_vv)
+    m_vv = fma(a_uu, a_ss, -a_us * a_us)
+    m_vs = fma(a_uv, a_us, -a_uu * a_vs)
+    m_ss = fma(a_uu, a_vv, -a_uv * a_uv)
+    det = dot3(a_uu, a_uv, a_us, m_uu, m_uv, m_us)
+    # Nearly collapsed to a line, where the three contradict each other, each takes its share alone. (The
+    # determinant is 0.75 of the product for a right triangle at rest.)
+    sound = det > 0.02 * a_uu * a_vv * a_ss
+    over = -1.0 / choose(sound, det, 1.0)
+    l_u = over * dot3(m_uu, m_uv, m_us, c_u, c_v, c_s)
+    l_v = over * dot3(m_uv, m_vv, m_vs, c_u, c_v, c_s)
+    l_s = over * dot3(m_us, m_vs, m_ss, c_u, c_v, c_s)
+    if not every(sound):
+        l_u = choose(sound, l_u, -c_u / (3.0 * a_uu))
+        l_v = choose(sound, l_v, -c_v / (3.0 * a_vv))
+        l_s = choose(sound, l_s, -c_s / (3.0 * a_ss))
+    return l_u, l_v, l_s, inv_u, inv_v
+
+
+@numba.njit(inline="always")
+def _project(wi, wj, wk, rest, held, xi, xj, xk, scale, read):  # type: ignore[no-untyped-def]
+    """Return the multipliers and where a triangle's corners go, of numbers or lanes."""
+    uj, vj, uk, vk = rest[0], rest[1], rest[2], rest[3]
+    jx, jy, jz = xj[0] - xi[0], xj[1] - xi[1], xj[2] - xi[2]
+    kx, ky, kz = xk[0] - xi[0], xk[1] - xi[1], xk[2] - xi[2]
+    u = (fma(uj, jx, uk * kx), fma(uj, jy, uk * ky), fma(uj, jz, uk * kz))
+    v = (fma(vj, jx, vk * kx), fma(vj, jy, vk * ky), fma(vj, jz, vk * kz))
+    l_u, l_v, l_s, inv_u, inv_v = _multipliers(wi, wj, wk, rest, held, u, v, scale, read)
+    p_u, p_v = l_u * inv_u, l_v * inv_v
+    px, py, pz = fma(p_u, u[0], l_s * v[0]), fma(p_u, u[1], l_s * v[1]), fma(p_u, u[2], l_s * v[2])
+    qx, qy, qz = fma(p_v, v[0], l_s * u[0]), fma(p_v, v[1], l_s * u[1]), fma(p_v, v[2], l_s * u[2])
+    wui, wvi, wuj, wvj, wuk, wvk = wi * (-uj - uk), wi * (-vj - vk), wj * uj, wj * vj, wk * uk, wk * vk
+    at_i = (fma(wui, px, fma(wvi, qx, xi[0])), fma(wui, py, fma(wvi, qy, xi[1])), fma(wui, pz, fma(wvi, qz, xi[2])))
+    at_j = (fma(wuj, px, fma(wvj, qx, xj[0])), fma(wuj, py, fma(wvj, qy, xj[1])), fma(wuj, pz, fma(wvj, qz, xj[2])))
+    at_k = (fma(wuk, px, fma(wvk, qx, xk[0])), fma(wuk, py, fma(wvk, qy, xk[1])), fma(wuk, pz, fma(wvk, qz, xk[2])))
+    return (l_u, l_v, l_s), at_i, at_j, at_k
+
+
 @kernel
-def solve_triangles(first, last, points, rest, w, x, dt, held, read, write):  # type: ignore[no-untyped-def]
+def solve_triangles(first, packed, last, points, rest, w, x, dt, held, read, write):  # type: ignore[no-untyped-def]
     """Project the triangles first .. last - 1 once each, in place.
 
     Args:
-        first, last: which.
+        first, packed, last: which; those before `packed` by packs of four.
         points, rest: see `Membrane`.
         w: float64 (n,), inverse masses, 1/kg.
         x: float64 (n, 3), places, metres.
@@ -92,72 +180,39 @@ def solve_triangles(first, last, points, rest, w, x, dt, held, read, write):  # 
         read, write: whether held is taken into account, and whether it is kept.
     """
     scale = 1.0 / (dt * dt)
-    for t in range(first, last):
-        i, j, k = np.uint32(points[t, 0]), np.uint32(points[t, 1]), np.uint32(points[t, 2])
-        wi, wj, wk = w[i], w[j], w[k]
-        if wi + wj + wk == 0.0:
-            continue
-        uj, vj, uk, vk = rest[t, 0], rest[t, 1], rest[t, 2], rest[t, 3]
-        ui, vi = -uj - uk, -vj - vk
-        jx, jy, jz = x[j, 0] - x[i, 0], x[j, 1] - x[i, 1], x[j, 2] - x[i, 2]
-        kx, ky, kz = x[k, 0] - x[i, 0], x[k, 1] - x[i, 1], x[k, 2] - x[i, 2]
-        ux, uy, uz = fma(uj, jx, uk * kx), fma(uj, jy, uk * ky), fma(uj, jz, uk * kz)
-        vx, vy, vz = fma(vj, jx, vk * kx), fma(vj, jy, vk * ky), fma(vj, jz, vk * kz)
-        uu = dot3(ux, uy, uz, ux, uy, uz) + 1e-18
-        vv = dot3(vx, vy, vz, vx, vy, vz) + 1e-18
-        uv = dot3(ux, uy, uz, vx, vy, vz)
-        inv_u, inv_v = 1.0 / np.sqrt(uu), 1.0 / np.sqrt(vv)
-        c_u, c_v = uu * inv_u - 1.0, vv * inv_v - 1.0
-        comp_u = scale * (rest[t, 4] if c_u >= 0.0 else rest[t, 5])
-        comp_v = scale * (rest[t, 4] if c_v >= 0.0 else rest[t, 5])
-        comp_s = scale * rest[t, 6]
-        # The three constraints together: a symmetric 3×3 system for their multipliers.
-        wui, wuj, wuk, wvi, wvj, wvk = wi * ui, wj * uj, wk * uk, wi * vi, wj * vj, wk * vk
-        w_uu = dot3(wui, wuj, wuk, ui, uj, uk)
-        w_vv = dot3(wvi, wvj, wvk, vi, vj, vk)
-        w_uv = dot3(wui, wuj, wuk, vi, vj, vk)
-        w_ss = dot3(w_uu, 2.0 * w_uv, w_vv, vv, uv, uu)
-        a_uu = w_uu + max(comp_u - 0.5 * w_uu, 0.0)
-        a_vv = w_vv + max(comp_v - 0.5 * w_vv, 0.0)
-        a_ss = w_ss + max(comp_s - 0.5 * w_ss, 0.0)
-        c_s = uv
-        if read:
-            c_u += comp_u * held[t, 0]
-            c_v += comp_v * held[t, 1]
-            c_s += comp_s * held[t, 2]
-        a_uv = w_uv * uv * inv_u * inv_v
-        a_us = fma(w_uu, uv, w_uv * uu) * inv_u
-        a_vs = fma(w_vv, uv, w_uv * vv) * inv_v
-        m_uu = fma(a_vv, a_ss, -a_vs * a_vs)
-        m_uv = fma(a_us, a_vs, -a_uv * a_ss)
-        m_us = fma(a_uv, a_vs, -a_us * a_vv)
-        m_vv = fma(a_uu, a_ss, -a_us * a_us)
-        m_vs = fma(a_uv, a_us, -a_uu * a_vs)
-        m_ss = fma(a_uu, a_vv, -a_uv * a_uv)
-        det = dot3(a_uu, a_uv, a_us, m_uu, m_uv, m_us)
-        if det > 0.02 * a_uu * a_vv * a_ss:  # 0.75 for a right triangle at rest
-            over = -1.0 / det
-            l_u = over * dot3(m_uu, m_uv, m_us, c_u, c_v, c_s)
-            l_v = over * dot3(m_uv, m_vv, m_vs, c_u, c_v, c_s)
-            l_s = over * dot3(m_us, m_vs, m_ss, c_u, c_v, c_s)
-        else:  # Nearly collapsed to a line, where the three contradict each other: each takes its share alone.
-            l_u, l_v, l_s = -c_u / (3.0 * a_uu), -c_v / (3.0 * a_vv), -c_s / (3.0 * a_ss)
+    for t in range(first, packed, WIDTH):
+        i0, i1, i2, i3 = corner4(points, t, 0)
+        j0, j1, j2, j3 = corner4(points, t, 1)
+        k0, k1, k2, k3 = corner4(points, t, 2)
+        row = (
+            column4(rest, t, 0), column4(rest, t, 1), column4(rest, t, 2), column4(rest, t, 3),
+            column4(rest, t, 4), column4(rest, t, 5), column4(rest, t, 6),
+        )  # fmt: skip
+        laid = (column4(held, t, 0), column4(held, t, 1), column4(held, t, 2))
+        more, at_i, at_j, at_k = _project(
+            take4(w, i0, i1, i2, i3), take4(w, j0, j1, j2, j3), take4(w, k0, k1, k2, k3), row, laid,
+            points4(x, i0, i1, i2, i3), points4(x, j0, j1, j2, j3), points4(x, k0, k1, k2, k3), scale, read,
+        )  # fmt: skip
         if write:
-            held[t, 0] = l_u + (held[t, 0] if read else 0.0)
-            held[t, 1] = l_v + (held[t, 1] if read else 0.0)
-            held[t, 2] = l_s + (held[t, 2] if read else 0.0)
-        l_u, l_v = l_u * inv_u, l_v * inv_v
-        px, py, pz = fma(l_u, ux, l_s * vx), fma(l_u, uy, l_s * vy), fma(l_u, uz, l_s * vz)
-        qx, qy, qz = fma(l_v, vx, l_s * ux), fma(l_v, vy, l_s * uy), fma(l_v, vz, l_s * uz)
-        x[i, 0] = fma(wui, px, fma(wvi, qx, x[i, 0]))
-        x[i, 1] = fma(wui, py, fma(wvi, qy, x[i, 1]))
-        x[i, 2] = fma(wui, pz, fma(wvi, qz, x[i, 2]))
-        x[j, 0] = fma(wuj, px, fma(wvj, qx, x[j, 0]))
-        x[j, 1] = fma(wuj, py, fma(wvj, qy, x[j, 1]))
-        x[j, 2] = fma(wuj, pz, fma(wvj, qz, x[j, 2]))
-        x[k, 0] = fma(wuk, px, fma(wvk, qx, x[k, 0]))
-        x[k, 1] = fma(wuk, py, fma(wvk, qy, x[k, 1]))
-        x[k, 2] = fma(wuk, pz, fma(wvk, qz, x[k, 2]))
+            keep4(held, t, 0, more[0], read)
+            keep4(held, t, 1, more[1], read)
+            keep4(held, t, 2, more[2], read)
+        put4(x, i0, i1, i2, i3, at_i)
+        put4(x, j0, j1, j2, j3, at_j)
+        put4(x, k0, k1, k2, k3, at_k)
+    for t in range(packed, last):
+        i, j, k = np.uint32(points[t, 0]), np.uint32(points[t, 1]), np.uint32(points[t, 2])
+        row1 = (rest[t, 0], rest[t, 1], rest[t, 2], rest[t, 3], rest[t, 4], rest[t, 5], rest[t, 6])
+        laid1 = (held[t, 0], held[t, 1], held[t, 2])
+        more1, to_i, to_j, to_k = _project(
+            w[i], w[j], w[k], row1, laid1, point(x, i), point(x, j), point(x, k), scale, read
+        )
+        if write:
+            for n in range(3):
+                held[t, n] = more1[n] + (held[t, n] if read else 0.0)
+        put(x, i, to_i)
+        put(x, j, to_j)
+        put(x, k, to_k)
 
 
 @kernel

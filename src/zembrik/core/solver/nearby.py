@@ -1,15 +1,17 @@
 """Finding which points and triangles, and which edges, may touch soon.
 
 The points are cut into small patches; an edge or triangle belongs to the patch of its first
-point. Patches whose boxes are apart have nothing to do with one another, and a patch that is
-nearly flat, with a neighbour that continues it, cannot touch itself (the normals stay within
-a half space: Volino and Magnenat-Thalmann 1994). Only the patches left over are searched,
-each pair on its own, so the pairs come in an order that no thread changes.
+point. Patches whose boxes are apart have nothing to do with one another. A patch, with a neighbour
+that continues it, cannot cross itself while all its normals lean less than a right angle to one
+direction (Volino and Magnenat-Thalmann 1994); while they lean less than FLAT, not even what lies an edge
+away from a fold's crease comes closer to the other side than 0.7 of an edge. Only the patches left over are
+searched, each pair on its own, so the pairs come in an order that no thread changes.
 
 What is found is to hold for some steps. Every point is expected to go on as it went: boxes cover
 all of that way (as seen by one who goes with the whole), and a pair is found when the ways
 of its points, relative to each other, could bring it together. Only for patches that leave their
-expected way, not for those that are fast, a new search is necessary.
+expected way, not for those that are fast, a new search is necessary. When the steps are over,
+slow patches are expected to stay where they have come to, and only the others are searched anew.
 """
 
 from __future__ import annotations
@@ -20,14 +22,15 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.compiled import kernel, parallel_kernel
+from zembrik.core.compiled import dot3, kernel, parallel_kernel
+from zembrik.core.distance.squares import square_of_segments, square_to_triangle
+from zembrik.core.lanes import WIDTH, bits, corner4, either, larger, points4, root, values4
 from zembrik.core.solver.colour import neighbourhoods
-from zembrik.core.solver.mesh_contact import edge_gap, point_gap
 
 POINTS_A_PATCH = 12
 FORM = -1_000_000  # the groups of colliders that change their form are this and below
-ROOM = 96  # pairs of things that most pairs of patches hold at most
-FLAT = 1.5  # radians between any two normals of a patch and its neighbour, below which they cannot touch
+ROOM = 192  # pairs of things that most pairs of patches hold at most
+FLAT = 1.2  # radians that no normal of a patch and its neighbour leans farther to one direction: they cannot touch
 
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int32]
@@ -149,7 +152,7 @@ def _bound(p, x, ahead, edges, faces, patches, bounds):  # type: ignore[no-untyp
 def bound_patches(x, ahead, edges, faces, patches, bounds):  # type: ignore[no-untyped-def]
     """Fill the bounds of all patches; ahead (N, 3) is where each point is expected in the end, metres."""
     for p in numba.prange(len(bounds.box)):
-        _bound(p, x, ahead, edges, faces, patches, bounds)
+        _bound(np.int64(p), x, ahead, edges, faces, patches, bounds)
 
 
 @kernel
@@ -161,18 +164,19 @@ def _any_of(p, marked, patches):  # type: ignore[no-untyped-def]
 
 
 @parallel_kernel
-def find_strayed(x, expected, off_m, patches, points, flags):  # type: ignore[no-untyped-def]
-    """Find what has left its way: points (N,) and the patches that hold any such point, flags (P,).
+def find_moving(x, expected, way, off_m, far_m, patches, points, flags):  # type: ignore[no-untyped-def]
+    """Find what has left its way or is fast: points (N,) and the patches that hold any such point, flags (P,).
 
     Args:
-        x, expected: float64 (N, 3), places and where they should be, metres.
-        off_m: how far from there is too far.
+        x, expected: float64 (N, 3), places and where they should be, metres. off_m: how far from there is too far.
+        way: float64 (N, 3), what they go, metres. far_m: what is longer than this is fast.
     """
     for i in numba.prange(len(x)):
         a, b, c = x[i, 0] - expected[i, 0], x[i, 1] - expected[i, 1], x[i, 2] - expected[i, 2]
-        points[i] = a * a + b * b + c * c > off_m * off_m
+        d, e, f = way[i, 0], way[i, 1], way[i, 2]
+        points[i] = a * a + b * b + c * c > off_m * off_m or d * d + e * e + f * f > far_m * far_m
     for p in numba.prange(len(flags)):
-        flags[p] = _any_of(p, points, patches)
+        flags[p] = _any_of(np.int64(p), points, patches)
 
 
 @kernel
@@ -200,44 +204,36 @@ def _flat_together(p, q, patches, cone):  # type: ignore[no-untyped-def]
         if low == last or patches.beside[low] != q:
             return False
     turn = cone[p, 0] * cone[q, 0] + cone[p, 1] * cone[q, 1] + cone[p, 2] * cone[q, 2]
-    # Angles add up: all normals within 90 degrees of one another.
-    return (
-        np.arccos(min(max(turn, -1.0), 1.0)) + np.arccos(max(cone[p, 3], -1.0)) + np.arccos(max(cone[q, 3], -1.0))
-        < FLAT
-    )
-
-
-@kernel
-def _may_meet(p, q, box, cone, patches, group, reach):  # type: ignore[no-untyped-def]
-    """Tell whether patches p and q must be searched; see `meet_patches`."""
-    if (  # written out: with slices of rows this takes five times as long
-        box[q, 0] - box[p, 3] > reach
-        or box[p, 0] - box[q, 3] > reach
-        or box[p, 1] - box[q, 4] > reach
-        or box[q, 1] - box[p, 4] > reach
-        or box[p, 2] - box[q, 5] > reach
-        or box[q, 2] - box[p, 5] > reach
-    ):
-        return False
-    if group[p] < 0 and group[q] < 0 and (group[p] <= FORM) == (group[q] <= FORM):
-        return False
-    return group[p] != group[q] or not (group[p] % 2 == 1 or _flat_together(p, q, patches, cone))
+    # Against the direction between both means, angles add up.
+    return 0.5 * np.arccos(min(max(turn, -1.0), 1.0)) + np.arccos(max(min(cone[p, 3], cone[q, 3]), -1.0)) < FLAT
 
 
 @kernel
 def _meet_one(i, order, flags, flagged, box, cone, patches, group, reach, out):  # type: ignore[no-untyped-def]
-    """Write to out (room,) the patches that the i-th in order must be searched with; returns how many."""
+    """Write to row i of out the patches that the i-th in order must be searched with; returns how many."""
     p, found = order[i], 0
     for j in range(i, len(order)):
         q = order[j]
         if box[q, 0] - box[p, 3] > reach:
             break
+        # Written out, and nothing called before it is near: what a call hands over costs more than all of this.
+        if (
+            box[p, 0] - box[q, 3] > reach
+            or box[p, 1] - box[q, 4] > reach
+            or box[q, 1] - box[p, 4] > reach
+            or box[p, 2] - box[q, 5] > reach
+            or box[q, 2] - box[p, 5] > reach
+        ):
+            continue
         if flagged and not (flags[p] or flags[q]):
             continue
-        if _may_meet(p, q, box, cone, patches, group, reach):
-            if found < len(out):
-                out[found] = q
-            found += 1
+        if group[p] < 0 and group[q] < 0 and (group[p] <= FORM) == (group[q] <= FORM):
+            continue
+        if group[p] == group[q] and (group[p] % 2 == 1 or _flat_together(p, q, patches, cone)):
+            continue
+        if found < out.shape[1]:
+            out[i, found] = q
+        found += 1
     return found
 
 
@@ -251,109 +247,205 @@ def meet_patches(order, flags, flagged, bounds, patches, group, reach, out, coun
     odd when it is not kept apart from itself.
     """
     for i in numba.prange(len(order)):
-        count[i] = _meet_one(i, order, flags, flagged, bounds.box, bounds.cone, patches, group, reach, out[i])
+        count[i] = _meet_one(np.int64(i), order, flags, flagged, bounds.box, bounds.cone, patches, group, reach, out)
 
 
 @kernel
-def _close(way, i, j):  # type: ignore[no-untyped-def]
-    """Return the square of what points i and j go relative to each other."""
-    x, y, z = way[i, 0] - way[j, 0], way[i, 1] - way[j, 1], way[i, 2] - way[j, 2]
-    return x * x + y * y + z * z
-
-
-@kernel
-def _apart(one, two, reach):  # type: ignore[no-untyped-def]
-    """Tell whether two boxes (6,) are farther apart than the reach along an axis."""
-    return (
-        one[0] - two[3] > reach
-        or two[0] - one[3] > reach
-        or one[1] - two[4] > reach
-        or two[1] - one[4] > reach
-        or one[2] - two[5] > reach
-        or two[2] - one[5] > reach
+def _apart(one, i, two, j, reach):  # type: ignore[no-untyped-def]
+    """Tell whether box i of one (…, 6) and box j of two are farther apart than the reach along an axis."""
+    return (  # written out: with slices of rows this takes five times as long
+        one[i, 0] - two[j, 3] > reach
+        or two[j, 0] - one[i, 3] > reach
+        or one[i, 1] - two[j, 4] > reach
+        or two[j, 1] - one[i, 4] > reach
+        or one[i, 2] - two[j, 5] > reach
+        or two[j, 2] - one[i, 5] > reach
     )
 
 
 @kernel
-def _near_of(first, last, boxes, box, reach, out):  # type: ignore[no-untyped-def]
-    """Write to out which of boxes first .. last - 1 are within reach of a box; returns how many."""
-    count = 0
+def _near_of(first, last, boxes, around, p, reach, near, side):  # type: ignore[no-untyped-def]
+    """Write to near which of boxes first .. last - 1 are within reach of box p of around; returns how many.
+
+    Their six sides go to side (6 len(near),), side by side, and after them come boxes that are near nothing.
+    """
+    count, room = 0, len(near)
     for n in range(first, last):
-        if not _apart(boxes[n], box, reach):
-            out[count] = n
+        if not _apart(boxes, n, around, p, reach):
+            near[count] = n
+            for k in range(6):
+                side[k * room + count] = boxes[n, k]
             count += 1
+    for n in range(count, min(count + WIDTH, room)):
+        side[n] = np.inf
     return count
 
 
 @kernel
-def _points_of(p, q, x, ahead, way, faces, patches, bounds, reach, out, found):  # type: ignore[no-untyped-def]
-    """Add the pairs of patch p's points and patch q's triangles."""
-    first, last = patches.face_span[q], patches.face_span[q + 1]
-    near = np.empty(last - first, np.int64)
-    count = _near_of(first, last, bounds.face_box, bounds.box[p], reach, near)
-    if count == 0:
-        return found
-    one = np.empty(6)
-    for n in range(patches.point_span[p], patches.point_span[p + 1]):
-        i = patches.points[n]
-        one[:3], one[3:] = np.inf, -np.inf
-        _add(x, ahead, i, one)
-        if _apart(one, bounds.box[q], reach):
-            continue
-        for m in range(count):
-            if _apart(one, bounds.face_box[near[m]], reach):
-                continue
-            t = patches.faces[near[m]]
-            a, b, c = faces[t, 0], faces[t, 1], faces[t, 2]
-            if i == a or i == b or i == c:  # noqa: SIM109
-                continue
-            closing = np.sqrt(max(_close(way, i, a), _close(way, i, b), _close(way, i, c)))
-            if abs(point_gap(x, x, i, a, b, c)[0]) >= reach + closing:
-                continue
-            if found < len(out):
-                out[found, 0], out[found, 1] = i, t
-            found += 1
+def _four_near(side, room, k, low_x, low_y, low_z, high_x, high_y, high_z):  # type: ignore[no-untyped-def]
+    """Return in four bits which of boxes k .. k + 3, by their sides, are not apart from a box."""
+    x = either(values4(side, k) > high_x, values4(side, 3 * room + k) < low_x)
+    y = either(values4(side, room + k) > high_y, values4(side, 4 * room + k) < low_y)
+    z = either(values4(side, 2 * room + k) > high_z, values4(side, 5 * room + k) < low_z)
+    return 15 - bits(either(either(x, y), z))
+
+
+@numba.njit(inline="always")
+def _between(one, other):  # type: ignore[no-untyped-def]
+    """Return the square of the distance of two places, in lanes."""
+    x, y, z = one[0] - other[0], one[1] - other[1], one[2] - other[2]
+    return dot3(x, y, z, x, y, z)
+
+
+@kernel
+def _choose_points(tries, count, x, way, faces, reach, out, row, found):  # type: ignore[no-untyped-def]
+    """Add to a row of out those of the pairs of point and triangle, tries (count, 2), that may come near."""
+    for first in range(0, count, WIDTH):
+        i0, i1, i2, i3 = corner4(tries, first, 0)
+        t0, t1, t2, t3 = corner4(tries, first, 1)
+        a0, a1, a2, a3 = faces[t0, 0], faces[t1, 0], faces[t2, 0], faces[t3, 0]
+        b0, b1, b2, b3 = faces[t0, 1], faces[t1, 1], faces[t2, 1], faces[t3, 1]
+        c0, c1, c2, c3 = faces[t0, 2], faces[t1, 2], faces[t2, 2], faces[t3, 2]
+        square = square_to_triangle(
+            points4(x, i0, i1, i2, i3),
+            points4(x, a0, a1, a2, a3),
+            points4(x, b0, b1, b2, b3),
+            points4(x, c0, c1, c2, c3),
+        )
+        goes = points4(way, i0, i1, i2, i3)
+        closing = larger(
+            larger(_between(goes, points4(way, a0, a1, a2, a3)), _between(goes, points4(way, b0, b1, b2, b3))),
+            _between(goes, points4(way, c0, c1, c2, c3)),
+        )
+        hits = bits(root(square) < reach + root(closing))
+        for k in range(min(WIDTH, count - first)):
+            if (hits >> k) & 1:
+                if found < out.shape[1]:
+                    out[row, found, 0], out[row, found, 1] = tries[first + k, 0], tries[first + k, 1]
+                found += 1
     return found
 
 
 @kernel
-def _edges_of(p, q, x, way, edges, patches, bounds, reach, out, found):  # type: ignore[no-untyped-def]
-    """Add the pairs of patch p's edges and patch q's."""
-    first, last = patches.edge_span[q], patches.edge_span[q + 1]
-    near = np.empty(last - first, np.int64)
-    count = _near_of(first, last, bounds.edge_box, bounds.box[p], reach, near)
+def _choose_edges(tries, count, x, way, edges, reach, out, row):  # type: ignore[no-untyped-def]
+    """Write to a row of out those of the pairs of edges, tries (count, 2), that may come near; returns how many."""
+    found = 0
+    for first in range(0, count, WIDTH):
+        e0, e1, e2, e3 = corner4(tries, first, 0)
+        f0, f1, f2, f3 = corner4(tries, first, 1)
+        a0, a1, a2, a3 = edges[e0, 0], edges[e1, 0], edges[e2, 0], edges[e3, 0]
+        b0, b1, b2, b3 = edges[e0, 1], edges[e1, 1], edges[e2, 1], edges[e3, 1]
+        c0, c1, c2, c3 = edges[f0, 0], edges[f1, 0], edges[f2, 0], edges[f3, 0]
+        d0, d1, d2, d3 = edges[f0, 1], edges[f1, 1], edges[f2, 1], edges[f3, 1]
+        square = square_of_segments(
+            points4(x, a0, a1, a2, a3),
+            points4(x, b0, b1, b2, b3),
+            points4(x, c0, c1, c2, c3),
+            points4(x, d0, d1, d2, d3),
+        )
+        a, b = points4(way, a0, a1, a2, a3), points4(way, b0, b1, b2, b3)
+        c, d = points4(way, c0, c1, c2, c3), points4(way, d0, d1, d2, d3)
+        closing = larger(larger(_between(a, c), _between(a, d)), larger(_between(b, c), _between(b, d)))
+        hits = bits(root(square) < reach + root(closing))
+        for k in range(min(WIDTH, count - first)):
+            if (hits >> k) & 1:
+                if found < out.shape[1]:
+                    out[row, found, 0], out[row, found, 1] = tries[first + k, 0], tries[first + k, 1]
+                found += 1
+    return found
+
+
+@kernel
+def _fill_up(tries, count):  # type: ignore[no-untyped-def]
+    """Let the last of the tries stand for those that make the last four full."""
+    for n in range(count, min(count + WIDTH, len(tries))):
+        tries[n, 0], tries[n, 1] = tries[count - 1, 0], tries[count - 1, 1]
+
+
+@kernel
+def _points_of(p, q, x, ahead, way, faces, patches, bounds, reach, near, side, tries, out, row, found):  # type: ignore[no-untyped-def]
+    """Add the pairs of patch p's points and patch q's triangles to a row of out."""
+    first, last = patches.face_span[q], patches.face_span[q + 1]
+    count, room = _near_of(first, last, bounds.face_box, bounds.box, p, reach, near, side), len(near)
     if count == 0:
         return found
-    for n in range(patches.edge_span[p], patches.edge_span[p + 1]):
-        own = bounds.edge_box[n]
-        if _apart(own, bounds.box[q], reach):
+    order, box, many = patches.faces, bounds.box, 0
+    for n in range(patches.point_span[p], patches.point_span[p + 1]):
+        i = np.uint32(patches.points[n])
+        low_x, high_x = min(x[i, 0], ahead[i, 0]) - reach, max(x[i, 0], ahead[i, 0]) + reach
+        low_y, high_y = min(x[i, 1], ahead[i, 1]) - reach, max(x[i, 1], ahead[i, 1]) + reach
+        low_z, high_z = min(x[i, 2], ahead[i, 2]) - reach, max(x[i, 2], ahead[i, 2]) + reach
+        if (
+            low_x > box[q, 3] or high_x < box[q, 0] or low_y > box[q, 4] or high_y < box[q, 1]
+            or low_z > box[q, 5] or high_z < box[q, 2]
+        ):  # fmt: skip
             continue
-        e = patches.edges[n]
+        for group in range(0, count, WIDTH):
+            which = _four_near(side, room, group, low_x, low_y, low_z, high_x, high_y, high_z)
+            for m in range(WIDTH):
+                if (which >> m) & 1:
+                    t = order[near[group + m]]
+                    if i != faces[t, 0] and i != faces[t, 1] and i != faces[t, 2]:
+                        tries[many, 0], tries[many, 1] = i, t
+                        many += 1
+    if many == 0:
+        return found
+    _fill_up(tries, many)
+    return _choose_points(tries, many, x, way, faces, reach, out, row, found)
+
+
+@kernel
+def _edges_of(p, q, x, way, edges, patches, bounds, reach, near, side, tries, out, row):  # type: ignore[no-untyped-def]
+    """Write the pairs of patch p's edges and patch q's to a row of out; returns how many."""
+    first, last = patches.edge_span[q], patches.edge_span[q + 1]
+    count, room = _near_of(first, last, bounds.edge_box, bounds.box, p, reach, near, side), len(near)
+    if count == 0:
+        return 0
+    order, box, own, many = patches.edges, bounds.box, bounds.edge_box, 0
+    for n in range(patches.edge_span[p], patches.edge_span[p + 1]):
+        if _apart(own, n, box, q, reach):
+            continue
+        low_x, low_y, low_z = own[n, 0] - reach, own[n, 1] - reach, own[n, 2] - reach
+        high_x, high_y, high_z = own[n, 3] + reach, own[n, 4] + reach, own[n, 5] + reach
+        e = order[n]
         a, b = edges[e, 0], edges[e, 1]
-        for k in range(count):
-            m = near[k]
-            if (p == q and m <= n) or _apart(own, bounds.edge_box[m], reach):
-                continue
-            f = patches.edges[m]
-            c, d = edges[f, 0], edges[f, 1]
-            if a == c or a == d or b == c or b == d:  # noqa: SIM109
-                continue
-            closing = np.sqrt(max(_close(way, a, c), _close(way, a, d), _close(way, b, c), _close(way, b, d)))
-            if abs(edge_gap(x, x, a, b, c, d)[0]) >= reach + closing:
-                continue
-            if found < len(out):
-                out[found, 0], out[found, 1] = e, f
-            found += 1
-    return found
+        for group in range(0, count, WIDTH):
+            which = _four_near(side, room, group, low_x, low_y, low_z, high_x, high_y, high_z)
+            for k in range(WIDTH):
+                if not (which >> k) & 1 or (p == q and near[group + k] <= n):
+                    continue
+                f = order[near[group + k]]
+                c, d = edges[f, 0], edges[f, 1]
+                if a != c and a != d and b != c and b != d:
+                    tries[many, 0], tries[many, 1] = e, f
+                    many += 1
+    if many == 0:
+        return 0
+    _fill_up(tries, many)
+    return _choose_edges(tries, many, x, way, edges, reach, out, row)
+
+
+@kernel
+def _span(starts, p):  # type: ignore[no-untyped-def]
+    return starts[p + 1] - starts[p]
 
 
 @kernel
 def _search(k, p, q, x, ahead, way, edges, faces, patches, bounds, reach, with_edges, points_out, edges_out, count):  # type: ignore[no-untyped-def]
-    found = _points_of(p, q, x, ahead, way, faces, patches, bounds, reach, points_out[k], 0)
+    most, every = 0, 0
+    for one, other in ((p, q), (q, p)):
+        points, triangles = _span(patches.point_span, one), _span(patches.face_span, other)
+        lines, others = _span(patches.edge_span, one), _span(patches.edge_span, other)
+        most, every = max(most, triangles, others), max(every, points * triangles, lines * others)
+    near, side = np.empty(most + WIDTH, np.int64), np.empty(6 * (most + WIDTH))
+    tries = np.empty((every + WIDTH, 2), np.int32)
+    none = np.int64(0)
+    found = _points_of(p, q, x, ahead, way, faces, patches, bounds, reach, near, side, tries, points_out, k, none)
     if p != q:
-        found = _points_of(q, p, x, ahead, way, faces, patches, bounds, reach, points_out[k], found)
-    count[k, 0] = found
-    count[k, 1] = _edges_of(p, q, x, way, edges, patches, bounds, reach, edges_out[k], 0) if with_edges else 0
+        found = _points_of(q, p, x, ahead, way, faces, patches, bounds, reach, near, side, tries, points_out, k, found)
+    count[k, 0], count[k, 1] = found, 0
+    if with_edges:
+        count[k, 1] = _edges_of(p, q, x, way, edges, patches, bounds, reach, near, side, tries, edges_out, k)
 
 
 @parallel_kernel
@@ -365,8 +457,22 @@ def search_patches(  # type: ignore[no-untyped-def]
     `ahead` (N, 3) is where each point is expected in the end and `way` (N, 3) the whole way there, metres.
     """
     for k in numba.prange(len(pairs)):
-        p, q = pairs[k, 0], pairs[k, 1]
-        _search(k, p, q, x, ahead, way, edges, faces, patches, bounds, reach, with_edges, points_out, edges_out, count)
+        p, q = np.int64(pairs[k, 0]), np.int64(pairs[k, 1])
+        _search(
+            np.int64(k), p, q, x, ahead, way, edges, faces, patches, bounds, reach, with_edges,
+            points_out, edges_out, count,
+        )  # fmt: skip
+
+
+@kernel
+def mark_old(gone, faces, edges, point_pairs, edge_pairs, old_points, old_edges):  # type: ignore[no-untyped-def]
+    """Fill old_points and old_edges (m,) with which pairs have no side at a point (N,) that is gone."""
+    for k in range(len(point_pairs)):
+        p, t = point_pairs[k, 0], point_pairs[k, 1]
+        old_points[k] = not (gone[p] or gone[faces[t, 0]])
+    for k in range(len(edge_pairs)):
+        e, f = edge_pairs[k, 0], edge_pairs[k, 1]
+        old_edges[k] = not (gone[edges[e, 0]] or gone[edges[f, 0]])
 
 
 @parallel_kernel
@@ -404,23 +510,27 @@ class Search:
 
         x, expected: float64 (N, 3), metres.
         """
-        find_strayed(x, expected, off_m, self.patches, self.strayed, self.flags)
-        return int(self.flags.sum())
+        return self.look_for_moving(x, expected, x, off_m, np.inf)
+
+    def look_for_moving(self, x: Floats, expected: Floats, way: Floats, off_m: float, far_m: float) -> int:
+        """The same, and flag patches of which a point's way (N, 3) is longer than `far_m`."""
+        find_moving(x, expected, way, off_m, far_m, self.patches, self.strayed, self.flags)
+        return int(np.count_nonzero(self.flags))
 
     def near(
-        self, x: Floats, reach_m: float, way: Floats | None = None, steps: int = 0, flagged: bool = False
+        self, x: Floats, reach_m: float, whole: Floats | None = None, flagged: bool = False
     ) -> tuple[Whole, Whole]:
         """Return pairs of points and triangles (m, 2), and of edges (m, 2), that may come near each other.
 
         Args:
             x: float64 (N, 3), places now, metres.
             reach_m: what is closer than this is found.
-            way: float64 (N, 3), what each point goes in a step, metres; None: nothing moves.
-            steps: what comes that close within so many such steps is found too.
+            whole: float64 (N, 3), what each point is expected to go, metres, and what comes that close on
+                its way is found too; None: nothing moves.
             flagged: only pairs that a flagged patch is in.
         """
         bounds = self.bounds
-        whole = np.zeros_like(x) if way is None else steps * (way - way.mean(axis=0))
+        whole = np.zeros_like(x) if whole is None else whole
         ahead = x + whole
         bound_patches(x, ahead, self.edges, self.faces, self.patches, bounds)
         order = np.argsort(bounds.box[:, 0], kind="stable")
@@ -430,8 +540,8 @@ class Search:
             self.met = np.empty((len(order), 2 * int(self.met_count.max())), np.int32)
             meet_patches(*things, self.met, self.met_count)
         inside = np.arange(self.met.shape[1]) < self.met_count[:, None]
-        pairs = np.stack([np.repeat(order, self.met_count), self.met[inside]], axis=1)
-        pairs = np.sort(pairs, axis=1).astype(np.int32)
+        one, two = np.repeat(order, self.met_count), self.met[inside]
+        pairs = np.stack([np.minimum(one, two), np.maximum(one, two)], axis=1).astype(np.int32)
         points, edges, counts = self._rows(pairs, ROOM, x, ahead, whole, reach_m)
         over = (counts > ROOM).any(axis=1)
         fits = np.where(over[:, None], 0, counts)

@@ -58,7 +58,7 @@ def place_skin(skin, rigid, x, before):  # type: ignore[no-untyped-def]
     """Put every skin point where its body is predicted to be and where it was; x, before (n, 3) are the particles."""
     # The work is in a function of its own: of writes to a named tuple's arrays, Numba's loops here would lose some.
     for k in numba.prange(len(skin.first) - 1):
-        _place_chunk(k, skin, rigid, x, before)
+        _place_chunk(np.int64(k), skin, rigid, x, before)
 
 
 @kernel

@@ -133,8 +133,9 @@ def gather(pairs, slots, skin, solids, rigid, w, dt):  # type: ignore[no-untyped
     of_a, of_b = np.empty(n, np.int64), np.empty(n, np.int64)
     row = np.empty((n, WIDTH))
     for turn in numba.prange((len(pairs) + SOME - 1) // SOME):
-        begin, end = turn * SOME, min(turn * SOME + SOME, len(pairs))
-        if start[begin] < start[end]:
+        begin = np.int64(turn) * SOME
+        end = min(begin + SOME, len(pairs))
+        if start[begin] < start[end]:  # type: ignore[call-overload]
             _fill_some(begin, end, start, pairs, slots, skin, solids, rigid, w, dt, point, solid, of_a, of_b, row)
     return Contacts(point, solid, of_a, of_b, row)
 

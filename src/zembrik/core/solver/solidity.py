@@ -25,12 +25,31 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.compiled import kernel
+from zembrik.core.compiled import dot3, fma, kernel
+from zembrik.core.lanes import (
+    WIDTH,
+    choose,
+    column4,
+    corner4,
+    corners,
+    keep4,
+    larger,
+    point,
+    points4,
+    put,
+    put4,
+    root,
+    size,
+    smaller,
+    take4,
+)
 
 Floats = NDArray[np.float64]
+THIRD = 1.0 / 3.0
 
 
 class Tets(NamedTuple):
@@ -41,11 +60,13 @@ class Tets(NamedTuple):
         rest: float64 (E, 13): the inverse of the rest shape's edge matrix by rows (1/m), then
             the volume in m³, μ and λ in Pa, and the damping in s.
         span: int64 (clusters + 1,), where each cluster's tetrahedra begin.
+        packed: int64 (clusters,), where its packs of four end, see `colour`.
     """
 
     points: NDArray[np.int32]
     rest: Floats
     span: NDArray[np.int64]
+    packed: NDArray[np.int64]
 
 
 def tet_rows(points: Floats, tets: NDArray[np.int32], filled: Floats, stuff: Floats) -> tuple[Floats, Floats]:
@@ -77,36 +98,6 @@ def _gradient(x, a, b, c, d, r, f):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _ease(r, wa, wb, wc, wd, k, out):  # type: ignore[no-untyped-def]
-    """Fill out (3, 3) with (I + k K)⁻¹, K = Σ w b ⊗ b over the corners: how far a stress gives way at once."""
-    b0, b1, b2 = -r[0] - r[3] - r[6], -r[1] - r[4] - r[7], -r[2] - r[5] - r[8]
-    m00 = 1.0 + k * (wa * b0 * b0 + wb * r[0] * r[0] + wc * r[3] * r[3] + wd * r[6] * r[6])
-    m11 = 1.0 + k * (wa * b1 * b1 + wb * r[1] * r[1] + wc * r[4] * r[4] + wd * r[7] * r[7])
-    m22 = 1.0 + k * (wa * b2 * b2 + wb * r[2] * r[2] + wc * r[5] * r[5] + wd * r[8] * r[8])
-    m01 = k * (wa * b0 * b1 + wb * r[0] * r[1] + wc * r[3] * r[4] + wd * r[6] * r[7])
-    m02 = k * (wa * b0 * b2 + wb * r[0] * r[2] + wc * r[3] * r[5] + wd * r[6] * r[8])
-    m12 = k * (wa * b1 * b2 + wb * r[1] * r[2] + wc * r[4] * r[5] + wd * r[7] * r[8])
-    c00, c01, c02 = m11 * m22 - m12 * m12, m02 * m12 - m01 * m22, m01 * m12 - m02 * m11
-    over = 1.0 / (m00 * c00 + m01 * c01 + m02 * c02)
-    out[0, 0], out[1, 1], out[2, 2] = c00 * over, (m00 * m22 - m02 * m02) * over, (m00 * m11 - m01 * m01) * over
-    out[0, 1] = out[1, 0] = c01 * over
-    out[0, 2] = out[2, 0] = c02 * over
-    out[1, 2] = out[2, 1] = (m01 * m02 - m00 * m12) * over
-
-
-@kernel
-def _bulk(r, wa, wb, wc, wd):  # type: ignore[no-untyped-def]
-    """Return the trace of K, see `_ease`, which is at least its largest eigenvalue."""
-    b0, b1, b2 = -r[0] - r[3] - r[6], -r[1] - r[4] - r[7], -r[2] - r[5] - r[8]
-    return (
-        wa * (b0 * b0 + b1 * b1 + b2 * b2)
-        + wb * (r[0] * r[0] + r[1] * r[1] + r[2] * r[2])
-        + wc * (r[3] * r[3] + r[4] * r[4] + r[5] * r[5])
-        + wd * (r[6] * r[6] + r[7] * r[7] + r[8] * r[8])
-    )
-
-
-@kernel
 def _push(x, a, b, c, d, wa, wb, wc, wd, r, p, size):  # type: ignore[no-untyped-def]
     """Add -size w P b to each corner of x, for the stress P (3, 3)."""
     for i in range(3):
@@ -119,12 +110,161 @@ def _push(x, a, b, c, d, wa, wb, wc, wd, r, p, size):  # type: ignore[no-untyped
         x[d, i] -= wd * od
 
 
+@numba.njit(inline="always")
+def _times(f, m):  # type: ignore[no-untyped-def]
+    """Return the product of two matrices, each nine numbers or lanes by rows."""
+    return (
+        dot3(f[0], f[1], f[2], m[0], m[3], m[6]), dot3(f[0], f[1], f[2], m[1], m[4], m[7]),
+        dot3(f[0], f[1], f[2], m[2], m[5], m[8]),
+        dot3(f[3], f[4], f[5], m[0], m[3], m[6]), dot3(f[3], f[4], f[5], m[1], m[4], m[7]),
+        dot3(f[3], f[4], f[5], m[2], m[5], m[8]),
+        dot3(f[6], f[7], f[8], m[0], m[3], m[6]), dot3(f[6], f[7], f[8], m[1], m[4], m[7]),
+        dot3(f[6], f[7], f[8], m[2], m[5], m[8]),
+    )  # fmt: skip
+
+
+@numba.njit(inline="always")
+def _inner(f, g):  # type: ignore[no-untyped-def]
+    """Return the sum of the products of two matrices' places."""
+    return (
+        dot3(f[0], f[1], f[2], g[0], g[1], g[2])
+        + dot3(f[3], f[4], f[5], g[3], g[4], g[5])
+        + dot3(f[6], f[7], f[8], g[6], g[7], g[8])
+    )
+
+
+@numba.njit(inline="always")
+def _sum(f, scale, g):  # type: ignore[no-untyped-def]
+    """Return f + scale g of two matrices."""
+    return (
+        fma(scale, g[0], f[0]), fma(scale, g[1], f[1]), fma(scale, g[2], f[2]),
+        fma(scale, g[3], f[3]), fma(scale, g[4], f[4]), fma(scale, g[5], f[5]),
+        fma(scale, g[6], f[6]), fma(scale, g[7], f[7]), fma(scale, g[8], f[8]),
+    )  # fmt: skip
+
+
+@numba.njit(inline="always")
+def _scaled(scale, f):  # type: ignore[no-untyped-def]
+    return (
+        scale * f[0], scale * f[1], scale * f[2], scale * f[3], scale * f[4], scale * f[5],
+        scale * f[6], scale * f[7], scale * f[8],
+    )  # fmt: skip
+
+
+@numba.njit(inline="always")
+def _form(xa, xb, xc, xd, r):  # type: ignore[no-untyped-def]
+    """Return F (nine by rows) of a tetrahedron's places with the rest shape r."""
+    px, py, pz = xb[0] - xa[0], xb[1] - xa[1], xb[2] - xa[2]
+    qx, qy, qz = xc[0] - xa[0], xc[1] - xa[1], xc[2] - xa[2]
+    sx, sy, sz = xd[0] - xa[0], xd[1] - xa[1], xd[2] - xa[2]
+    return _times((px, qx, sx, py, qy, sy, pz, qz, sz), r)
+
+
+@numba.njit(inline="always")
+def _corner_weights(w, r):  # type: ignore[no-untyped-def]
+    """Return K = Σ w b ⊗ b over the corners, six of it: how far a stress moves the corners' own form."""
+    b0, b1, b2 = -r[0] - r[3] - r[6], -r[1] - r[4] - r[7], -r[2] - r[5] - r[8]
+    a0, a1, a2 = w[0] * b0, w[0] * b1, w[0] * b2
+    c0, c1, c2 = w[1] * r[0], w[1] * r[1], w[1] * r[2]
+    d0, d1, d2 = w[2] * r[3], w[2] * r[4], w[2] * r[5]
+    e0, e1, e2 = w[3] * r[6], w[3] * r[7], w[3] * r[8]
+    return (
+        fma(a0, b0, dot3(c0, d0, e0, r[0], r[3], r[6])),
+        fma(a1, b1, dot3(c1, d1, e1, r[1], r[4], r[7])),
+        fma(a2, b2, dot3(c2, d2, e2, r[2], r[5], r[8])),
+        fma(a0, b1, dot3(c0, d0, e0, r[1], r[4], r[7])),
+        fma(a0, b2, dot3(c0, d0, e0, r[2], r[5], r[8])),
+        fma(a1, b2, dot3(c1, d1, e1, r[2], r[5], r[8])),
+    )
+
+
+@numba.njit(inline="always")
+def _eased(k, many):  # type: ignore[no-untyped-def]
+    """Return (I + many K)⁻¹, nine by rows, of K's six: how far a stress gives way at once."""
+    m00, m11, m22 = fma(many, k[0], 1.0), fma(many, k[1], 1.0), fma(many, k[2], 1.0)
+    m01, m02, m12 = many * k[3], many * k[4], many * k[5]
+    c00, c01, c02 = fma(m11, m22, -m12 * m12), fma(m02, m12, -m01 * m22), fma(m01, m12, -m02 * m11)
+    over = 1.0 / dot3(m00, m01, m02, c00, c01, c02)
+    d00, d01, d02 = c00 * over, c01 * over, c02 * over
+    d11, d22 = fma(m00, m22, -m02 * m02) * over, fma(m00, m11, -m01 * m01) * over
+    d12 = fma(m01, m02, -m00 * m12) * over
+    return d00, d01, d02, d01, d11, d12, d02, d12, d22
+
+
+@numba.njit(inline="always")
+def _step(w, r, volume, mu, lam, held, xa, xb, xc, xd, dt, read):  # type: ignore[no-untyped-def]
+    """Return the stress (nine by rows, Pa) that one implicit step lays on, and where the corners go."""
+    f = _form(xa, xb, xc, xd, r)
+    # Cofactors of F: the way its determinant grows.
+    g = (
+        fma(f[4], f[8], -f[5] * f[7]), fma(f[5], f[6], -f[3] * f[8]), fma(f[3], f[7], -f[4] * f[6]),
+        fma(f[7], f[2], -f[8] * f[1]), fma(f[8], f[0], -f[6] * f[2]), fma(f[6], f[1], -f[7] * f[0]),
+        fma(f[1], f[5], -f[2] * f[4]), fma(f[2], f[3], -f[0] * f[5]), fma(f[0], f[4], -f[1] * f[3]),
+    )  # fmt: skip
+    det = dot3(f[0], f[1], f[2], g[0], g[1], g[2])
+    step = dt * dt * volume
+    over_volume = fma(lam, det - 1.0, -mu)
+    p = _sum(_scaled(mu, f), over_volume, g)
+    if read:
+        p = _sum(p, -1.0, held)
+    square, wide = _inner(f, f), _inner(g, g)
+    k_form = fma(size(over_volume), root(square * THIRD), mu)
+    k_size = larger(fma(lam, wide, -mu), k_form)
+    k = _corner_weights(w, r)
+    # The trace of K is at least its largest eigenvalue.
+    give = 1.0 - smaller(0.5, 1.0 / (step * k_size * (k[0] + k[1] + k[2]) + 1e-300))
+    m = _eased(k, give * step * k_form)
+    # m = (I + s K)⁻¹, hence K m = (I - m) / s; along g the stress gives way further.
+    along, across = _inner(g, _sum(p, -1.0, _times(p, m))), _inner(g, _sum(g, -1.0, _times(g, m)))
+    flat = wide <= 1e-18
+    more = (k_size - k_form) / (k_form * choose(flat, 1.0, wide))
+    share = choose(flat, 0.0, more * along / fma(more, across, 1.0))
+    p = _times(_sum(p, -share, g), m)
+    ob = (
+        step * dot3(p[0], p[1], p[2], r[0], r[1], r[2]), step * dot3(p[3], p[4], p[5], r[0], r[1], r[2]),
+        step * dot3(p[6], p[7], p[8], r[0], r[1], r[2]),
+    )  # fmt: skip
+    oc = (
+        step * dot3(p[0], p[1], p[2], r[3], r[4], r[5]), step * dot3(p[3], p[4], p[5], r[3], r[4], r[5]),
+        step * dot3(p[6], p[7], p[8], r[3], r[4], r[5]),
+    )  # fmt: skip
+    od = (
+        step * dot3(p[0], p[1], p[2], r[6], r[7], r[8]), step * dot3(p[3], p[4], p[5], r[6], r[7], r[8]),
+        step * dot3(p[6], p[7], p[8], r[6], r[7], r[8]),
+    )  # fmt: skip
+    wa, wb, wc, wd = w[0], -w[1], -w[2], -w[3]
+    return (
+        p,
+        (fma(wa, ob[0] + oc[0] + od[0], xa[0]), fma(wa, ob[1] + oc[1] + od[1], xa[1]),
+         fma(wa, ob[2] + oc[2] + od[2], xa[2])),
+        (fma(wb, ob[0], xb[0]), fma(wb, ob[1], xb[1]), fma(wb, ob[2], xb[2])),
+        (fma(wc, oc[0], xc[0]), fma(wc, oc[1], xc[1]), fma(wc, oc[2], xc[2])),
+        (fma(wd, od[0], xd[0]), fma(wd, od[1], xd[1]), fma(wd, od[2], xd[2])),
+    )  # fmt: skip
+
+
+@numba.njit(inline="always")
+def _nine4(rows, t):  # type: ignore[no-untyped-def]
+    """Return the first nine places of the four rows from t on."""
+    return (
+        column4(rows, t, 0), column4(rows, t, 1), column4(rows, t, 2), column4(rows, t, 3), column4(rows, t, 4),
+        column4(rows, t, 5), column4(rows, t, 6), column4(rows, t, 7), column4(rows, t, 8),
+    )  # fmt: skip
+
+
+@numba.njit(inline="always")
+def _nine(rows, t):  # type: ignore[no-untyped-def]
+    return (
+        rows[t, 0], rows[t, 1], rows[t, 2], rows[t, 3], rows[t, 4], rows[t, 5], rows[t, 6], rows[t, 7], rows[t, 8],
+    )  # fmt: skip
+
+
 @kernel
-def solve_tets(first, last, points, rest, w, x, dt, held, read, write):  # type: ignore[no-untyped-def]
+def solve_tets(first, packed, last, points, rest, w, x, dt, held, read, write):  # type: ignore[no-untyped-def]
     """Let the tetrahedra first .. last - 1 take one implicit step each, in place.
 
     Args:
-        first, last: which.
+        first, packed, last: which; those before `packed` by packs of four.
         points, rest: see `Tets`.
         w: float64 (n,), inverse masses, 1/kg.
         x: float64 (n, 3), places, metres.
@@ -132,52 +272,45 @@ def solve_tets(first, last, points, rest, w, x, dt, held, read, write):  # type:
         held: float64 (E, 9), the stresses that the passes so far have laid on, Pa; see `passes`.
         read, write: whether held is taken into account, and whether it is kept.
     """
-    f, g, p, m = np.empty((3, 3)), np.empty((3, 3)), np.empty((3, 3)), np.empty((3, 3))
-    for t in range(first, last):
-        a, b, c, d = np.uint32(points[t, 0]), np.uint32(points[t, 1]), np.uint32(points[t, 2]), np.uint32(points[t, 3])
-        r = rest[t]
-        _gradient(x, a, b, c, d, r, f)
-        # Cofactors of F: the way its determinant grows.
-        for i in range(3):
-            j, k = (i + 1) % 3, (i + 2) % 3
-            g[i, 0] = f[j, 1] * f[k, 2] - f[j, 2] * f[k, 1]
-            g[i, 1] = f[j, 2] * f[k, 0] - f[j, 0] * f[k, 2]
-            g[i, 2] = f[j, 0] * f[k, 1] - f[j, 1] * f[k, 0]
-        det = f[0, 0] * g[0, 0] + f[0, 1] * g[0, 1] + f[0, 2] * g[0, 2]
-        mu, lam, step = r[10], r[11], dt * dt * r[9]
-        over_volume = lam * (det - 1.0) - mu
-        square, wide = 0.0, 0.0
-        for i in range(3):
-            for j in range(3):
-                p[i, j] = mu * f[i, j] + over_volume * g[i, j]
-                square += f[i, j] * f[i, j]
-                wide += g[i, j] * g[i, j]
-                if read:
-                    p[i, j] -= held[t, 3 * i + j]
-        k_form = mu + abs(over_volume) * np.sqrt(square / 3.0)
-        k_size = max(lam * wide - mu, k_form)
-        give = 1.0 - min(0.5, 1.0 / (step * k_size * _bulk(r, w[a], w[b], w[c], w[d]) + 1e-300))
-        _ease(r, w[a], w[b], w[c], w[d], give * step * k_form, m)
-        # m = (I + s K)⁻¹, hence K m = (I - m) / s; along g the stress gives way further.
-        along, across = 0.0, 0.0
-        if wide > 1e-18:
-            for i in range(3):
-                for j in range(3):
-                    pm = p[i, 0] * m[0, j] + p[i, 1] * m[1, j] + p[i, 2] * m[2, j]
-                    gm = g[i, 0] * m[0, j] + g[i, 1] * m[1, j] + g[i, 2] * m[2, j]
-                    along += g[i, j] * (p[i, j] - pm)
-                    across += g[i, j] * (g[i, j] - gm)
-            more = (k_size - k_form) / (k_form * wide)
-            share = more * along / (1.0 + more * across)
-        else:
-            share = 0.0
-        for i in range(3):
-            q0, q1, q2 = p[i, 0] - share * g[i, 0], p[i, 1] - share * g[i, 1], p[i, 2] - share * g[i, 2]
-            for j in range(3):
-                p[i, j] = q0 * m[0, j] + q1 * m[1, j] + q2 * m[2, j]
-                if write:
-                    held[t, 3 * i + j] = p[i, j] + (held[t, 3 * i + j] if read else 0.0)
-        _push(x, a, b, c, d, w[a], w[b], w[c], w[d], r, p, step)
+    for t in range(first, packed, WIDTH):
+        a0, a1, a2, a3 = corner4(points, t, 0)
+        b0, b1, b2, b3 = corner4(points, t, 1)
+        c0, c1, c2, c3 = corner4(points, t, 2)
+        d0, d1, d2, d3 = corner4(points, t, 3)
+        weights = take4(w, a0, a1, a2, a3), take4(w, b0, b1, b2, b3), take4(w, c0, c1, c2, c3), take4(w, d0, d1, d2, d3)
+        more, at_a, at_b, at_c, at_d = _step(
+            weights, _nine4(rest, t), column4(rest, t, 9), column4(rest, t, 10), column4(rest, t, 11), _nine4(held, t),
+            points4(x, a0, a1, a2, a3), points4(x, b0, b1, b2, b3),
+            points4(x, c0, c1, c2, c3), points4(x, d0, d1, d2, d3), dt, read,
+        )  # fmt: skip
+        if write:
+            p0, p1, p2, p3, p4, p5, p6, p7, p8 = more
+            keep4(held, t, 0, p0, read)
+            keep4(held, t, 1, p1, read)
+            keep4(held, t, 2, p2, read)
+            keep4(held, t, 3, p3, read)
+            keep4(held, t, 4, p4, read)
+            keep4(held, t, 5, p5, read)
+            keep4(held, t, 6, p6, read)
+            keep4(held, t, 7, p7, read)
+            keep4(held, t, 8, p8, read)
+        put4(x, a0, a1, a2, a3, at_a)
+        put4(x, b0, b1, b2, b3, at_b)
+        put4(x, c0, c1, c2, c3, at_c)
+        put4(x, d0, d1, d2, d3, at_d)
+    for t in range(packed, last):
+        a, b, c, d = corners(points, t)
+        one, to_a, to_b, to_c, to_d = _step(
+            (w[a], w[b], w[c], w[d]), _nine(rest, t), rest[t, 9], rest[t, 10], rest[t, 11], _nine(held, t),
+            point(x, a), point(x, b), point(x, c), point(x, d), dt, read,
+        )  # fmt: skip
+        if write:
+            for n in range(9):
+                held[t, n] = one[n] + (held[t, n] if read else 0.0)
+        put(x, a, to_a)
+        put(x, b, to_b)
+        put(x, c, to_c)
+        put(x, d, to_d)
 
 
 @kernel
@@ -207,11 +340,12 @@ def damp_tets(first, last, points, rest, w, x, v, dt):  # type: ignore[no-untype
             for j in range(3):
                 p[i, j] = 2.0 * mu * (f[i, 0] * m[0, j] + f[i, 1] * m[1, j] + f[i, 2] * m[2, j])
         # Implicit with its largest stiffness, so that no damping is too much.
-        _ease(r, w[a], w[b], w[c], w[d], dt * r[9] * (2.0 * mu + 3.0 * max(lam, 0.0)) * square / 3.0, m)
+        stiff = dt * r[9] * (2.0 * mu + 3.0 * max(lam, 0.0)) * square / 3.0
+        e = _eased(_corner_weights((w[a], w[b], w[c], w[d]), r), stiff)
         for i in range(3):
             q0, q1, q2 = p[i, 0], p[i, 1], p[i, 2]
             for j in range(3):
-                p[i, j] = q0 * m[0, j] + q1 * m[1, j] + q2 * m[2, j]
+                p[i, j] = q0 * e[j] + q1 * e[3 + j] + q2 * e[6 + j]
         _push(v, a, b, c, d, w[a], w[b], w[c], w[d], r, p, dt * r[9])
 
 

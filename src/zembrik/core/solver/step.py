@@ -93,8 +93,10 @@ class Stepper:
         if world.air.any:
             # The air meets the cloth as gravity will have sped it up, so that a steady fall is steady.
             against = world.air.wind_at(begin) - dt * world.gravity
-            rows = world.air.rows
-            sweep_air(world.colours, world.membrane, rows, w, x, v, against, self.swirl, world.air.density, dt)
+            sweep_air(
+                world.colours, world.membrane, world.air.rows, w, x, v, against, bool(world.air.swirls), self.swirl,
+                world.air.density, dt,
+            )  # fmt: skip
         if self.damped:
             sweep_damping(world.colours, world.membrane, world.tets, w, x, v, dt)
         if world.handles.draws:
@@ -112,7 +114,9 @@ class Stepper:
             touching.begin(x, before, solids.rigid, end)
         if self.coarse is not None:
             membrane = world.membrane
-            step_coarse(self.coarse, world.colours, membrane.points, membrane.rest, membrane.span, x[:cloth])
+            step_coarse(
+                self.coarse, world.colours, membrane.points, membrane.rest, membrane.span, membrane.packed, x[:cloth]
+            )
         done = 0
         while done < self.iterations:
             if self.enough_m > 0.0:

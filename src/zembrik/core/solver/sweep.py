@@ -12,12 +12,12 @@ from zembrik.core.solver.solidity import damp_tets, solve_tets
 
 
 @parallel_kernel
-def sweep_air(colours, membrane, rows, w, x, v, wind, swirl, density, dt):  # type: ignore[no-untyped-def]
+def sweep_air(colours, membrane, rows, w, x, v, wind, swirls, swirl, density, dt):  # type: ignore[no-untyped-def]
     """Let the air push every triangle once, colour by colour; see `air.push_by_air`."""
     for colour in range(len(colours) - 1):
         for cluster in numba.prange(colours[colour], colours[colour + 1]):
-            first, last = membrane.span[cluster], membrane.span[cluster + 1]
-            push_by_air(first, last, membrane.points, rows, w, x, v, wind, swirl, density, dt)
+            first, packed, last = membrane.span[cluster], membrane.packed[cluster], membrane.span[cluster + 1]
+            push_by_air(first, packed, last, membrane.points, rows, w, x, v, wind, swirls, swirl, density, dt)
 
 
 @parallel_kernel
@@ -35,12 +35,12 @@ def sweep_elastic(colours, membrane, bend, tets, held, w, x, dt, read, write):  
     """
     for colour in range(len(colours) - 1):
         for cluster in numba.prange(colours[colour], colours[colour + 1]):
-            first, last = membrane.span[cluster], membrane.span[cluster + 1]
-            solve_triangles(first, last, membrane.points, membrane.rest, w, x, dt, held.stretch, read, write)
-            first, last = bend.span[cluster], bend.span[cluster + 1]
-            solve_hinges(first, last, bend.points, bend.rest, w, x, dt, held.fold, read, write)
-            first, last = tets.span[cluster], tets.span[cluster + 1]
-            solve_tets(first, last, tets.points, tets.rest, w, x, dt, held.stress, read, write)
+            first, packed, last = membrane.span[cluster], membrane.packed[cluster], membrane.span[cluster + 1]
+            solve_triangles(first, packed, last, membrane.points, membrane.rest, w, x, dt, held.stretch, read, write)
+            first, packed, last = bend.span[cluster], bend.packed[cluster], bend.span[cluster + 1]
+            solve_hinges(first, packed, last, bend.points, bend.rest, w, x, dt, held.fold, read, write)
+            first, packed, last = tets.span[cluster], tets.packed[cluster], tets.span[cluster + 1]
+            solve_tets(first, packed, last, tets.points, tets.rest, w, x, dt, held.stress, read, write)
 
 
 @parallel_kernel

@@ -19,13 +19,14 @@ from zembrik.core.solver.guests import (
     weigh_guests,
 )
 from zembrik.core.solver.mesh_contact import find_touching, mark_touched, measure_gaps, solve_touching
-from zembrik.core.solver.nearby import FORM, Search, make_patches
+from zembrik.core.solver.nearby import FORM, Search, make_patches, mark_old
 
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int32]
 SHARP_DEG = 15.0  # a collider's edge that bends less is left to the points
 MARGIN = 0.3  # of the mean edge: how far things may stray before the pairs are looked for anew
 AHEAD = 3  # substeps that the pairs found are to hold, if everything keeps its way
+SLOW = 0.15  # margins; what would go less in so many substeps is expected to stay
 MANY = 0.3  # of all patches: if more leave their way, all are looked at anew
 
 
@@ -139,6 +140,7 @@ class Touching:
         self.margin = max(MARGIN * spacing, most)  # metres that things may go before the pairs are looked for anew
         self.reach = 2.0 * most + self.margin
         self.built: Floats | None = None
+        self.drift = np.zeros(3)  # what all go in a substep in the mean, metres; ways are relative to it
         self.way = np.zeros_like(self.x)
         self.point_pairs = self.edge_pairs = np.zeros((0, 2), np.int32)
         self.point_apart = self.edge_apart = np.zeros(0)
@@ -162,11 +164,17 @@ class Touching:
         self.before[self.guest_end :] = self.x[self.guest_end :]
         self._move_corners(frame)
         self.steps += 1
-        if self.built is None or self.steps > AHEAD:
+        if self.built is None:
             self._look()
             return
-        expected = self.built + self.steps * self.way
-        many = self.search.look_out(self.x, expected, 0.5 * self.margin)
+        expected = self.built + min(self.steps, AHEAD) * self.way + self.steps * self.drift
+        if self.steps <= AHEAD:
+            many = self.search.look_out(self.x, expected, 0.5 * self.margin)
+        else:
+            now = AHEAD * (self.x - self.before - self.drift)
+            many = self.search.look_for_moving(self.x, expected, now, 0.5 * self.margin, SLOW * self.margin)
+            self.built, self.steps = expected, 0
+            self.way[...] = 0.0
         if many > MANY * len(self.search.flags):
             self._look()
         elif many:
@@ -184,8 +192,10 @@ class Touching:
 
     def _look(self) -> None:
         """Look for all pairs anew, everything being expected to go on as it went."""
-        self.built, self.way, self.steps = self.x.copy(), self.x - self.before, 0
-        self.point_pairs, self.edge_pairs = self.search.near(self.x, self.reach, self.way, AHEAD)
+        way = self.x - self.before
+        self.drift = way.mean(axis=0)
+        self.built, self.way, self.steps = self.x.copy(), way - self.drift, 0
+        self.point_pairs, self.edge_pairs = self.search.near(self.x, self.reach, AHEAD * self.way)
         self.point_apart, self.edge_apart = self._apart_at_rest(self.point_pairs, self.edge_pairs)
         self.touching = np.zeros(len(self.point_pairs) + len(self.edge_pairs), np.bool_)
         self.spare = np.full(len(self.touching), -np.inf)  # so that each is measured once
@@ -198,13 +208,14 @@ class Touching:
         """
         assert self.built is not None
         off, search = self.search.strayed, self.search
-        self.way[off] = self.x[off] - self.before[off]
-        self.built[off] = self.x[off] - self.steps * self.way[off]
+        self.way[off] = self.x[off] - self.before[off] - self.drift
+        self.built[off] = self.x[off] - self.steps * (self.way[off] + self.drift)
         expected[off] = self.x[off]
         gone = search.flags[search.owner]
-        old_points = ~(gone[self.point_pairs[:, 0]] | gone[self.faces[self.point_pairs[:, 1], 0]])
-        old_edges = ~(gone[self.edges[self.edge_pairs[:, 0], 0]] | gone[self.edges[self.edge_pairs[:, 1], 0]])
-        points, edges = search.near(expected, self.reach, self.way, AHEAD - self.steps, flagged=True)
+        old_points = np.empty(len(self.point_pairs), np.bool_)
+        old_edges = np.empty(len(self.edge_pairs), np.bool_)
+        mark_old(gone, self.faces, self.edges, self.point_pairs, self.edge_pairs, old_points, old_edges)
+        points, edges = search.near(expected, self.reach, (AHEAD - self.steps) * self.way, flagged=True)
         point_apart, edge_apart = self._apart_at_rest(points, edges)
         spare, count = self.spare, len(self.point_pairs)
         self.spare = np.concatenate(

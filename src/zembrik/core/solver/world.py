@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from zembrik.core.motion.track import most_of, value_at
 from zembrik.core.motion.turbulence import Turbulence
+from zembrik.core.motion.wind import wind_velocity
 from zembrik.core.solver.bend import Bend
 from zembrik.core.solver.colliders import Colliders
 from zembrik.core.solver.handles import Handles
@@ -100,7 +101,8 @@ class Air:
     Attributes:
         density: kg/m³.
         rows: float64 (T, 4), see `cloth_parts.ClothPart.air`, in the membrane's order.
-        winds, swirls: velocity (3,) in m/s or turbulence, each with its strength over frames.
+        winds: velocity (3,) in m/s with strength and veer (degrees) over frames.
+        swirls: turbulence with its strength over frames.
         slowing: rates (1/s) with their strength over frames.
         inflated: triangles (numbers) of closed sheets with the pressure inside over frames, Pa.
         felt: triangles, a column of rows, and what it is over frames: drag and lift that change.
@@ -108,7 +110,7 @@ class Air:
 
     density: float
     rows: Floats
-    winds: list[tuple[Floats, Any]]
+    winds: list[tuple[Floats, Any, Any]]
     swirls: list[tuple[Turbulence, Any]]
     slowing: list[tuple[float, Any]]
     inflated: list[tuple[NDArray[np.int64], Any]]
@@ -121,7 +123,7 @@ class Air:
 
     def wind_at(self, frame: float) -> Floats:
         """Return the even wind's velocity (3,) in m/s at a frame."""
-        return sum((velocity * value_at(strength, frame) for velocity, strength in self.winds), np.zeros(3))
+        return sum((wind_velocity(*wind, frame) for wind in self.winds), np.zeros(3))
 
     def lost_at(self, frame: float, dt: float) -> float:
         """Return the share (0..1) of all speed that a step of dt seconds loses to the air at a frame."""
@@ -238,7 +240,7 @@ class World:
         carried = sum(part.mass.mass for part in self.solids.parts)
         rest = self.membrane.rest
         area = float((0.5 / np.abs(rest[:, 0] * rest[:, 3] - rest[:, 1] * rest[:, 2])).sum())
-        speed = sum(float(np.linalg.norm(v)) * most_of(s) for v, s in self.air.winds)
+        speed = sum(float(np.linalg.norm(v)) * most_of(s) for v, s, _ in self.air.winds)
         speed += sum(3.0 * t.speed * most_of(s) for t, s in self.air.swirls)  # a swirl is rarely faster
         pressure = 0.5 * self.air.density * speed**2 + max((most_of(p) for _, p in self.air.inflated), default=0.0)
         return gravity * (1.0 + carried / mass) + pressure * area / mass

@@ -34,6 +34,7 @@ TRACKS = {  # the end of a track's path: its title, its unit, what it does
     "material/lift": ("Lift", "×", "Push across the wind on slanting faces."),
     "gravity": ("Gravity's share", "×", "Factor on the gravity for this body: 0 floats."),
     "strength": ("Strength", "×", "Factor on it."),
+    "veer": ("Veers", "°", "About the vertical, to the left as it goes."),
 }
 STILL, NO_TURN = [0.0, 0.0, 0.0], [0.0, 0.0, 0.0, 1.0]
 
@@ -74,7 +75,10 @@ def motion_words(setup: Setup, resolved: Resolved, number: int | None) -> Words:
     words: Words = {
         "shot_tracks": [_track(setup, "/world/gravity_strength", setup.world.gravity_strength, 1.0)],
         "forces": [
-            {"number": k, "force": f, "strength": _track(setup, f"/forces/{k}/strength", f.strength, 1.0, f.kind)}
+            {
+                "number": k, "force": f, "strength": _track(setup, f"/forces/{k}/strength", f.strength, 1.0, f.kind),
+                "veer": _track(setup, f"/forces/{k}/veer", f.veer, 0.0, f.kind) if f.kind == "wind" else None,
+            }
             for k, f in enumerate(setup.forces)
         ],
         "dials": [dial(resolved, "/world/air_density")], "sides": SIDE_WORDS, "tracks": [], "pins": [],

@@ -37,11 +37,12 @@ def air_at(setup: Setup, places: NDArray[np.float64], frame: float) -> NDArray[n
     """Return the air's velocity (k, 3), m/s, at places (k, 3) in metres and a frame: as cloth there would feel it."""
     from zembrik.core.motion.track import value_at  # see `app._warm_up`
     from zembrik.core.motion.turbulence import Turbulence
+    from zembrik.core.motion.wind import wind_velocity
 
     velocity = np.zeros_like(places)
     for force in resolve(setup).document["forces"]:
         if force["kind"] == "wind":
-            velocity += value_at(force["strength"], frame) * np.asarray(force["velocity"])
+            velocity += wind_velocity(force["velocity"], force["strength"], force["veer"], frame)
         elif force["kind"] == "turbulence":
             swirls = Turbulence(force["speed"], force["size"], force["rate"], force["seed"])
             swirls.add(places, frame / setup.fps, value_at(force["strength"], frame), velocity)

@@ -25,7 +25,7 @@ export class Player {
 
   tick(now) {
     if (!this.playing) return;
-    const [first, last] = this.span(), due = this.from + Math.floor(((now - this.began) / 1000) * this.fps());
+    const [first, last] = this.span(), due = this.from + Math.max(0, Math.floor(((now - this.began) / 1000) * this.fps()));
     this.want(this.frame);
     let next = this.every ? Math.min(this.frame + 1, due) : Math.min(due, last);
     while (next > this.frame && !this.ready(next)) next--;  // what is not here yet is waited for

@@ -2,6 +2,7 @@
 import * as THREE from "three";
 import { OrbitControls } from "/static/vendor/three/OrbitControls.js";
 import { fetchPack } from "./pack.js";
+import { FINER, Flipbook } from "./flipbook.js";
 import { Frames } from "./frames.js";
 import { Ribbon } from "./ribbon.js";
 import { Stage, css } from "./stage.js";
@@ -19,9 +20,24 @@ renderer.setScissorTest(true);
 const camera = new THREE.PerspectiveCamera(36, 1, 0.01, 500);
 camera.position.set(0.62, 0.36, 0.86);
 const controls = new OrbitControls(camera, $("multiple"));
-controls.addEventListener("change", draw);
+controls.addEventListener("change", changed);
 const ribbon = new Ribbon($("ribbon"), (frame) => { pause(); go(frame); });
-window.zembrik = { state, trials };  // for tests and the curious
+const ends = () => Math.max(...[...trials.values()].map((t) => t.begin + t.done - 1), first);
+const book = new Flipbook($("multiple"), $("pictures"), {
+  busy: () => state.playing || pressed || over,
+  frames: () => { const count = ends() - first + 1; return Array.from({ length: count }, (_, k) => first + (state.frame - first + k) % count); },
+  ready: (frame) => [...trials.values()].every((t) => { if (t.frames) t.frames.want(frame, t.begin + t.done - 1); return t.ready && isHere(t, frame); }),
+  draw: (frame, begins) => {
+    if (begins) renderer.setPixelRatio(FINER * Math.max(0.5, sharp * book.sharpness(ends() - first + 1)));
+    place(frame);
+    drawNow();
+  },
+  // What lies under the pictures is where we are again.
+  after: () => { renderer.setPixelRatio(pace.ratio); place(state.frame); draw(); book.show(state.frame); },
+  changed: (count) => { $("drawn").textContent = count && count < ends() - first + 1 ? `${count} drawn` : ""; },
+});
+let pressed = false;
+window.zembrik = { state, trials, book };  // for tests and the curious
 
 // As many columns as make the cells widest for the room there is.
 function arrange() {
@@ -34,28 +50,34 @@ function arrange() {
   $("cells").style.gridTemplateColumns = `repeat(${best}, minmax(0, 1fr))`;
   $("cells").style.gridTemplateRows = `repeat(${Math.ceil(count / best)}, minmax(0, 1fr))`;
   renderer.setSize(w, h, false);
+  changed();
+}
+
+// Something else is to be seen than was drawn.
+function changed() {
+  book.clear();
   draw();
 }
 
 let pending = 0;
 function draw() {
-  pending ||= requestAnimationFrame(() => {
-    pending = 0;
-    const all = $("cells").getBoundingClientRect();
-    renderer.setScissor(0, 0, all.width, all.height);
-    renderer.clear();
-    for (const cell of cells()) {
-      const trial = trials.get(Number(cell.dataset.trial));
-      if (!trial?.ready) continue;
-      const box = cell.getBoundingClientRect();
-      const x = box.left - all.left, y = all.bottom - box.bottom;
-      renderer.setViewport(x, y, box.width, box.height);
-      renderer.setScissor(x, y, box.width, box.height);
-      camera.aspect = box.width / box.height;
-      camera.updateProjectionMatrix();
-      renderer.render(trial.stage.scene, camera);
-    }
-  });
+  pending ||= requestAnimationFrame(() => { pending = 0; drawNow(); });
+}
+function drawNow() {
+  const all = $("cells").getBoundingClientRect();
+  renderer.setScissor(0, 0, all.width, all.height);
+  renderer.clear();
+  for (const cell of cells()) {
+    const trial = trials.get(Number(cell.dataset.trial));
+    if (!trial?.ready) continue;
+    const box = cell.getBoundingClientRect();
+    const x = box.left - all.left, y = all.bottom - box.bottom;
+    renderer.setViewport(x, y, box.width, box.height);
+    renderer.setScissor(x, y, box.width, box.height);
+    camera.aspect = box.width / box.height;
+    camera.updateProjectionMatrix();
+    renderer.render(trial.stage.scene, camera);
+  }
 }
 
 function fit() {
@@ -64,7 +86,7 @@ function fit() {
   camera.aspect = cell.clientWidth / cell.clientHeight;
   one.stage.aim(camera, controls.target);
   controls.update();
-  draw();
+  changed();
 }
 
 async function open(id) {
@@ -82,6 +104,7 @@ async function follow(trial) {
   const told = await answer.json();
   trial.begin = told.first;
   trial.figures = told.figures;
+  if (trial.done !== told.done) book.clear();
   trial.done = told.done;
   if (!trial.frames && trial.done) {
     trial.frames = await new Frames(trial.id, show).open();
@@ -89,22 +112,30 @@ async function follow(trial) {
   }
 }
 
-function show() {
+const isHere = (t, frame) => !t.frames || frame > t.begin + t.done - 1 || t.frames.has(frame);
+
+// Puts everything where it is at a frame.
+function place(frame) {
   for (const trial of trials.values()) {
     if (!trial.ready) continue;
-    const cell = document.querySelector(`.cell[data-trial="${trial.id}"]`);
     const end = trial.begin + trial.done - 1;
-    const words = cell.querySelector(".cell-state");
-    words.textContent = "";
-    if (trial.frames && state.frame <= end) {
-      trial.frames.want(state.frame, end);
-      const bodies = trial.frames.at(state.frame);
+    if (trial.frames && frame <= end) {
+      trial.frames.want(frame, end);
+      const bodies = trial.frames.at(frame);
       if (bodies) for (const [name, points] of bodies) trial.stage.setPoints(name, points);
-    } else {
-      trial.stage.showStart();
-      words.textContent = trial.done ? `baked to ${end}` : "not baked yet";
-    }
-    trial.stage.moveTo(state.frame - first);
+    } else trial.stage.showStart();
+    trial.stage.moveTo(frame - first);
+  }
+}
+
+// Returns whether a picture was there, and nothing had to be drawn.
+function show() {
+  const kept = !over && book.show(state.frame);
+  if (!kept || !state.playing) place(state.frame);
+  for (const trial of trials.values()) {
+    const end = trial.begin + trial.done - 1;
+    document.querySelector(`.cell[data-trial="${trial.id}"] .cell-state`).textContent =
+      trial.frames && state.frame <= end ? "" : trial.done ? `baked to ${end}` : "not baked yet";
     if (trial.tinted) showOver(trial);
   }
   const trial = trials.get(state.picked), figure = $("figure").value, unit = $("figure").selectedOptions[0].dataset.unit;
@@ -115,7 +146,8 @@ function show() {
   const here = trial ? values[state.frame - trial.begin] : undefined;
   $("peak").textContent = here === undefined ? "" : `${Number(here.toPrecision(3))} ${unit} here`;
   $("of-trial").textContent = trial ? document.querySelector(`.cell[data-trial="${state.picked}"] figcaption`)?.textContent ?? "" : "";
-  draw();
+  if (!kept) draw();
+  return kept;
 }
 
 // ---- laid over: the one that is held against as lines in every other cell, whose colours tell the way between
@@ -124,6 +156,8 @@ const chosen = () => Number(document.getElementById("trial-table").dataset.chose
 function layOver(on) {
   const base = trials.get(chosen());
   over = on && Boolean(base?.frames);
+  book.on = !over;
+  book.clear();
   state.top = 0;
   for (const trial of trials.values()) {
     trial.tinted?.end();
@@ -194,15 +228,17 @@ let began = 0, beganAt = first;
 function play() {
   if (state.frame >= last) state.frame = first;
   state.playing = true;
-  if (pace.enough !== pace.ratio) sharpness(pace.enough);
+  if (pace.enough !== pace.ratio && book.size <= ends() - first) sharpness(pace.enough);
   began = pace.shown = performance.now();
   beganAt = state.frame;
   mark();
   requestAnimationFrame(tick);
 }
 function pause() {
+  if (state.playing) book.soon();
   state.playing = false;
   pace.late = 0;
+  place(state.frame);  // pictures alone were shown
   if (pace.ratio !== sharp) sharpness(sharp);
   mark();
 }
@@ -214,15 +250,15 @@ function mark() {
 // By one clock: a frame is shown when every trial that has it has it here.
 function tick(now) {
   if (!state.playing) return;
-  const ends = Math.max(...[...trials.values()].map((t) => t.begin + t.done - 1), first);
-  let due = Math.min(beganAt + Math.floor(((now - began) / 1000) * fps), ends);
-  const here = (frame) => [...trials.values()].every((t) => !t.frames || frame > t.begin + t.done - 1 || t.frames.has(frame));
+  const end = ends();
+  let due = Math.min(beganAt + Math.max(0, Math.floor(((now - began) / 1000) * fps)), end);  // a turn's time can lie before the press
+  const here = (frame) => book.has(frame) || [...trials.values()].every((t) => isHere(t, frame));
   for (const t of trials.values()) t.frames?.want(state.frame, t.begin + t.done - 1);
   const wanted = due;
   while (due > state.frame && !here(due)) due--;
-  if (due !== state.frame) { state.frame = due; show(); state.played++; keepPace(now); }
+  if (due !== state.frame) { state.frame = due; state.played++; if (!show()) keepPace(now); }
   if (wanted - due > fps / 4) { began = now; beganAt = due; }
-  if (due >= ends) { pause(); return; }
+  if (due >= end) { pause(); return; }
   requestAnimationFrame(tick);
 }
 
@@ -260,6 +296,8 @@ document.addEventListener("click", (event) => {
 
 // The canvas lies over the cells: a press that is no drag picks the one below it.
 const press = { x: 0, y: 0 };
+$("multiple").addEventListener("pointerdown", () => { pressed = true; });
+addEventListener("pointerup", () => { pressed = false; book.soon(); });
 $("multiple").addEventListener("pointerdown", (event) => Object.assign(press, { x: event.clientX, y: event.clientY }));
 $("multiple").addEventListener("pointerup", (event) => {
   if (event.button !== 0 || Math.hypot(event.clientX - press.x, event.clientY - press.y) > 4) return;
@@ -293,14 +331,14 @@ document.addEventListener("keydown", (event) => {
 $("lay-over").addEventListener("click", () => layOver(!over));
 $("play").addEventListener("click", () => (state.playing ? pause() : play()));
 $("figure").addEventListener("change", () => { show(); $("figure").blur(); });
-document.addEventListener("theme-changed", () => { for (const t of trials.values()) t.stage.restyle(); show(); });
+document.addEventListener("theme-changed", () => { for (const t of trials.values()) t.stage.restyle(); book.clear(); show(); });
 new ResizeObserver(arrange).observe($("cells"));
 
 arrange();
 await Promise.all(cells().map((cell) => open(Number(cell.dataset.trial))));
 fit();
 // It opens where there is something to compare: the last frame that all have.
-const ends = [...trials.values()].map((t) => t.begin + t.done - 1);
-if (ends.length) state.frame = Math.max(first, Math.min(...ends, last));
+const baked = [...trials.values()].map((t) => t.begin + t.done - 1);
+if (baked.length) state.frame = Math.max(first, Math.min(...baked, last));
 pick(Number(cells()[0]?.dataset.trial ?? 0));
 layOver(false);

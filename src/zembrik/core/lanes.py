@@ -1,0 +1,304 @@
+"""Four numbers worked on at once, inside kernels: one formula serves single constraints and packs of four.
+
+A kernel that is given numbers computes with numbers; given `Lanes` it computes with four at a time, one a lane,
+each exactly as it would alone (every operation rounds lane by lane, so the result is the same to the byte). The
+four constraints of a pack share no point (`solver.colour`), so none needs what another one writes.
+
+Lanes know + - * / and comparing, with one another and with plain numbers, and what is below. `fma` and `dot3`
+of `compiled` take them too.
+"""
+
+from __future__ import annotations
+
+import operator
+from collections.abc import Callable
+from typing import Any
+
+import numba
+import numpy as np
+from llvmlite import ir
+from numba import types
+from numba.core import cgutils
+from numba.core.datamodel import models
+from numba.core.typing.templates import AbstractTemplate, infer_global, signature
+from numba.extending import intrinsic, lower_builtin, register_model
+
+WIDTH = 4
+
+_DOUBLE = ir.DoubleType()
+_VECTOR = ir.VectorType(_DOUBLE, WIDTH)
+_BITS = ir.VectorType(ir.IntType(1), WIDTH)
+
+
+class LanesType(types.Type):  # type: ignore[misc]
+    """Four float64 side by side."""
+
+    def __init__(self) -> None:
+        super().__init__(name="Lanes")
+
+
+class MaskType(types.Type):  # type: ignore[misc]
+    """Four yes or no, what comparing lanes gives."""
+
+    def __init__(self) -> None:
+        super().__init__(name="Mask")
+
+
+LANES, MASK = LanesType(), MaskType()
+
+
+def _model(of: ir.Type) -> type:
+    class Model(models.PrimitiveModel):  # type: ignore[misc]
+        def __init__(self, manager: Any, kind: types.Type) -> None:
+            super().__init__(manager, kind, of)
+
+    return Model
+
+
+register_model(LanesType)(_model(_VECTOR))
+register_model(MaskType)(_model(_BITS))
+
+
+def spread(builder: Any, value: Any) -> Any:
+    """Return an LLVM value as a vector: a number stands in every lane."""
+    if isinstance(value.type, ir.VectorType):
+        return value
+    vector = ir.Constant(_VECTOR, ir.Undefined)
+    for lane in range(WIDTH):
+        vector = builder.insert_element(vector, value, ir.Constant(ir.IntType(32), lane))
+    return vector
+
+
+def _is_lane(kind: types.Type) -> bool:
+    return isinstance(kind, LanesType)
+
+
+def _two(function: Any, result: types.Type, code: Callable[[Any, Any, Any], Any]) -> None:
+    """Let an operator take two lanes, or lanes and a number."""
+
+    class Template(AbstractTemplate):  # type: ignore[misc]
+        key = function
+
+        def generic(self, args: Any, kws: Any) -> Any:
+            if kws or len(args) != 2 or not any(_is_lane(a) for a in args):
+                return None
+            if all(_is_lane(a) or isinstance(a, types.Number) for a in args):
+                return signature(result, *[a if _is_lane(a) else types.float64 for a in args])
+            return None
+
+    infer_global(function)(Template)
+
+    def lower(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+        return code(builder, spread(builder, args[0]), spread(builder, args[1]))
+
+    for kinds in ((LANES, LANES), (LANES, types.float64), (types.float64, LANES)):
+        lower_builtin(function, *kinds)(lower)
+
+
+_two(operator.add, LANES, lambda b, x, y: b.fadd(x, y))
+_two(operator.sub, LANES, lambda b, x, y: b.fsub(x, y))
+_two(operator.mul, LANES, lambda b, x, y: b.fmul(x, y))
+_two(operator.truediv, LANES, lambda b, x, y: b.fdiv(x, y))
+_two(operator.gt, MASK, lambda b, x, y: b.fcmp_ordered(">", x, y))
+_two(operator.ge, MASK, lambda b, x, y: b.fcmp_ordered(">=", x, y))
+_two(operator.lt, MASK, lambda b, x, y: b.fcmp_ordered("<", x, y))
+_two(operator.le, MASK, lambda b, x, y: b.fcmp_ordered("<=", x, y))
+
+
+class _Minus(AbstractTemplate):  # type: ignore[misc]
+    key = operator.neg
+
+    def generic(self, args: Any, kws: Any) -> Any:
+        return signature(LANES, LANES) if len(args) == 1 and _is_lane(args[0]) else None
+
+
+infer_global(operator.neg)(_Minus)
+
+
+@lower_builtin(operator.neg, LANES)  # type: ignore[untyped-decorator]
+def _minus(context: Any, builder: Any, signature: Any, args: Any) -> Any:
+    return builder.fneg(args[0])
+
+
+@intrinsic
+def lanes(typingctx, a, b, c, d):  # type: ignore[no-untyped-def]
+    """Return lanes of four numbers."""
+
+    def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        vector = ir.Constant(_VECTOR, ir.Undefined)
+        for lane, value in enumerate(arguments):
+            vector = builder.insert_element(vector, value, ir.Constant(ir.IntType(32), lane))
+        return vector
+
+    return LANES(types.float64, types.float64, types.float64, types.float64), code
+
+
+@intrinsic
+def lane(typingctx, vector, number):  # type: ignore[no-untyped-def]
+    """Return the number in a lane, 0 to 3."""
+
+    def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        at = builder.trunc(arguments[1], ir.IntType(32))
+        return builder.extract_element(arguments[0], at)
+
+    return types.float64(LANES, types.int64), code
+
+
+def _of_one(name: str) -> Any:
+    """Return an intrinsic of one number or lanes."""
+
+    @intrinsic
+    def function(typingctx, a):  # type: ignore[no-untyped-def]
+        kind = LANES if _is_lane(a) else types.float64
+
+        def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+            of = arguments[0].type
+            word = f"llvm.{name}.v4f64" if _is_lane(kind) else f"llvm.{name}.f64"
+            called = cgutils.get_or_insert_function(builder.module, ir.FunctionType(of, [of]), word)
+            return builder.call(called, arguments)
+
+        return kind(kind), code
+
+    return function
+
+
+root = _of_one("sqrt")  # the square root
+size = _of_one("fabs")  # without its sign
+
+
+@intrinsic
+def choose(typingctx, test, a, b):  # type: ignore[no-untyped-def]
+    """Return a where the test holds, else b; for lanes, in each lane. Both are computed."""
+    many = isinstance(test, MaskType) or _is_lane(a) or _is_lane(b)
+    kinds = [k if _is_lane(k) else types.float64 for k in (a, b)]
+
+    def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        if not many:
+            return builder.select(arguments[0], arguments[1], arguments[2])
+        return builder.select(arguments[0], spread(builder, arguments[1]), spread(builder, arguments[2]))
+
+    return (LANES if many else types.float64)(test, *kinds), code
+
+
+@intrinsic
+def every(typingctx, test):  # type: ignore[no-untyped-def]
+    """Tell whether a test holds, in every lane."""
+
+    def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        if not isinstance(test, MaskType):
+            return arguments[0]
+        bits = builder.bitcast(arguments[0], ir.IntType(WIDTH))
+        return builder.icmp_unsigned("==", bits, ir.Constant(ir.IntType(WIDTH), 2**WIDTH - 1))
+
+    return types.boolean(test), code
+
+
+@intrinsic
+def either(typingctx, one, other):  # type: ignore[no-untyped-def]
+    """Tell whether one test holds or the other; for lanes, in which."""
+    kind = MASK if isinstance(one, MaskType) else types.boolean
+    return kind(kind, kind), lambda context, builder, signature, arguments: builder.or_(*arguments)
+
+
+@intrinsic
+def bits(typingctx, test):  # type: ignore[no-untyped-def]
+    """Return a test's lanes as the bits of a number, lane 0 lowest."""
+
+    def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        return builder.zext(builder.bitcast(arguments[0], ir.IntType(WIDTH)), ir.IntType(64))
+
+    return types.int64(MASK), code
+
+
+@numba.njit(inline="always")
+def larger(a, b):  # type: ignore[no-untyped-def]
+    """Return the larger of two, in each lane."""
+    return choose(a > b, a, b)
+
+
+@numba.njit(inline="always")
+def smaller(a, b):  # type: ignore[no-untyped-def]
+    """Return the smaller of two, in each lane."""
+    return choose(a < b, a, b)
+
+
+@numba.njit(inline="always")
+def four(a):  # type: ignore[no-untyped-def]
+    """Return a and the three numbers after it, as ones that are never below zero."""
+    return np.uint64(a), np.uint64(a) + np.uint64(1), np.uint64(a) + np.uint64(2), np.uint64(a) + np.uint64(3)
+
+
+@numba.njit(inline="always")
+def column4(rows, a, k):  # type: ignore[no-untyped-def]
+    """Return place k of the four rows from a on."""
+    a, b, c, d = four(a)
+    return lanes(rows[a, k], rows[b, k], rows[c, k], rows[d, k])
+
+
+@numba.njit(inline="always")
+def take4(values, a, b, c, d):  # type: ignore[no-untyped-def]
+    """Return values a, b, c, d of (n,)."""
+    return lanes(values[a], values[b], values[c], values[d])
+
+
+@numba.njit(inline="always")
+def points4(x, a, b, c, d):  # type: ignore[no-untyped-def]
+    """Return the three coordinates of points a, b, c, d of x (n, 3)."""
+    return (
+        lanes(x[a, 0], x[b, 0], x[c, 0], x[d, 0]),
+        lanes(x[a, 1], x[b, 1], x[c, 1], x[d, 1]),
+        lanes(x[a, 2], x[b, 2], x[c, 2], x[d, 2]),
+    )
+
+
+@numba.njit(inline="always")
+def put4(x, a, b, c, d, at):  # type: ignore[no-untyped-def]
+    """Set the coordinates of points a, b, c, d of x (n, 3)."""
+    vx, vy, vz = at
+    x[a, 0], x[a, 1], x[a, 2] = lane(vx, 0), lane(vy, 0), lane(vz, 0)
+    x[b, 0], x[b, 1], x[b, 2] = lane(vx, 1), lane(vy, 1), lane(vz, 1)
+    x[c, 0], x[c, 1], x[c, 2] = lane(vx, 2), lane(vy, 2), lane(vz, 2)
+    x[d, 0], x[d, 1], x[d, 2] = lane(vx, 3), lane(vy, 3), lane(vz, 3)
+
+
+@numba.njit(inline="always")
+def point(x, a):  # type: ignore[no-untyped-def]
+    """Return the three coordinates of point a of x (n, 3)."""
+    return x[a, 0], x[a, 1], x[a, 2]
+
+
+@numba.njit(inline="always")
+def put(x, a, at):  # type: ignore[no-untyped-def]
+    """Set the coordinates of point a of x (n, 3)."""
+    x[a, 0], x[a, 1], x[a, 2] = at
+
+
+@numba.njit(inline="always")
+def corner4(points, t, k):  # type: ignore[no-untyped-def]
+    """Return place k of the four rows of numbers from t on."""
+    a, b, c, d = four(t)
+    return np.uint32(points[a, k]), np.uint32(points[b, k]), np.uint32(points[c, k]), np.uint32(points[d, k])
+
+
+@numba.njit(inline="always")
+def keep4(rows, t, k, new, add):  # type: ignore[no-untyped-def]
+    """Set place k of the four rows from t on, or add to what is there."""
+    a, b, c, d = four(t)
+    if add:
+        rows[a, k], rows[b, k] = rows[a, k] + lane(new, 0), rows[b, k] + lane(new, 1)
+        rows[c, k], rows[d, k] = rows[c, k] + lane(new, 2), rows[d, k] + lane(new, 3)
+    else:
+        rows[a, k], rows[b, k], rows[c, k], rows[d, k] = lane(new, 0), lane(new, 1), lane(new, 2), lane(new, 3)
+
+
+@numba.njit(inline="always")
+def corners(points, t):  # type: ignore[no-untyped-def]
+    """Return the four numbers of row t."""
+    return np.uint32(points[t, 0]), np.uint32(points[t, 1]), np.uint32(points[t, 2]), np.uint32(points[t, 3])
+
+
+@numba.njit(inline="always")
+def values4(values, t):  # type: ignore[no-untyped-def]
+    """Return the four values from t on, of (n,)."""
+    a, b, c, d = four(t)
+    return lanes(values[a], values[b], values[c], values[d])

@@ -1,0 +1,152 @@
+"""Packs of four: the same bytes as one by one, and no two of a pack that share a point."""
+
+import numba
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from zembrik.core.compiled import fma
+from zembrik.core.distance.squares import square_of_segments, square_to_triangle
+from zembrik.core.lanes import bits, choose, lanes, larger, points4, put4, root, smaller
+from zembrik.core.mesh import shapes
+from zembrik.core.setup.assets import NoAssets
+from zembrik.core.setup.document import parse_setup
+from zembrik.core.solver.air import push_by_air
+from zembrik.core.solver.bend import solve_hinges
+from zembrik.core.solver.build import build_world
+from zembrik.core.solver.coarse import build_coarse, step_coarse
+from zembrik.core.solver.colour import lay_out
+from zembrik.core.solver.membrane import solve_triangles
+from zembrik.core.solver.mesh_contact import edge_gap, point_gap
+from zembrik.core.solver.solidity import solve_tets
+
+DT = 1 / 480
+SHEET = {"name": "s", "role": "cloth", "mesh": {"shape": "grid", "size": [1, 1], "segments": [24, 24]}}
+LUMP = {"name": "l", "role": "soft", "mesh": {"shape": "ball", "radius": 0.2}, "cell": 0.06}
+
+
+@numba.njit(error_model="numpy")
+def _formula(a, b):
+    """Everything lanes can do, on numbers or lanes."""
+    c = choose(a > b, a / (b + 3.0), -a) + larger(a, 0.5) * smaller(b, 2.0) - 1.5
+    return root(fma(c, c, 0.25)) - c
+
+
+@numba.njit(error_model="numpy")
+def _by_four(a, b, out):
+    out[:] = 0.0
+    row = _formula(lanes(a[0], a[1], a[2], a[3]), lanes(b[0], b[1], b[2], b[3]))
+    put4(out, 0, 1, 2, 3, (row, row, row))
+    return bits(lanes(a[0], a[1], a[2], a[3]) <= lanes(b[0], b[1], b[2], b[3]))
+
+
+@settings(deadline=None)
+@given(st.lists(st.floats(-2, 2), min_size=8, max_size=8))
+def test_each_lane_computes_what_a_number_alone_does(values):
+    a, b, out = np.array(values[:4]), np.array(values[4:]), np.empty((4, 3))
+    mask = _by_four(a, b, out)
+    assert [out[k, 2] for k in range(4)] == [_formula(a[k], b[k]) for k in range(4)]
+    assert [bool(mask >> k & 1) for k in range(4)] == (a <= b).tolist()
+
+
+def stirred(document, amount, seed):
+    """Return a world whose points are moved at random by up to `amount` metres, and a generator."""
+    world, rng = build_world(parse_setup(document), NoAssets()), np.random.default_rng(seed)
+    world.x += rng.uniform(-amount, amount, world.x.shape)
+    world.v += rng.uniform(-3.0, 3.0, world.x.shape)
+    return world, rng
+
+
+def both_ways(solve, span, packed, x, held):
+    """Return the places and what is held after all clusters, by packs and one by one."""
+    found = []
+    for ends in (packed, span[:-1]):
+        places, kept = x.copy(), held.copy()
+        for n, end in enumerate(ends):
+            solve(span[n], end, span[n + 1], places, kept)
+        found.append((places, kept))
+    return found
+
+
+@pytest.mark.parametrize("amount", [1e-4, 0.004, 0.05])
+def test_packs_give_the_bytes_of_one_by_one(amount):
+    """Triangles, hinges, tetrahedra and air, hardly moved, stirred, and crumpled to where nothing is sound any more."""
+    world, rng = stirred({"bodies": [SHEET, LUMP]}, amount, 3)
+    w, membrane, bend, tets = world.w, world.membrane, world.bend, world.tets
+    world.x[:3] = world.x[3]  # a face without an area
+    for parts, solve in ((membrane, solve_triangles), (bend, solve_hinges), (tets, solve_tets)):
+        assert (parts.packed - parts.span[:-1]).sum() > 0.9 * len(parts.points)
+        shape = {"Membrane": (3,), "Bend": (), "Tets": (9,)}[type(parts).__name__]
+        held = rng.normal(0.0, 1e-6, (len(parts.points), *shape))
+
+        def go(first, packed, last, x, kept, parts=parts, solve=solve):
+            solve(first, packed, last, parts.points, parts.rest, w, x, DT, kept, True, True)
+
+        (x, kept), (alone, kept_alone) = both_ways(go, parts.span, parts.packed, world.x, held)
+        assert x.tobytes() == alone.tobytes() and kept.tobytes() == kept_alone.tobytes()
+        assert not np.array_equal(x, world.x) and np.isfinite(x).all()
+
+    swirl, wind = rng.normal(0, 1, world.x.shape), np.array([4.0, 0.0, 1.0])
+    rows = rng.uniform(0.01, 1.0, world.air.rows.shape)
+
+    def blow(first, packed, last, v, kept):
+        push_by_air(first, packed, last, membrane.points, rows, w, world.x, v, wind, True, swirl, 1.2, DT)
+
+    (v, _), (alone, _) = both_ways(blow, membrane.span, membrane.packed, world.v, np.zeros(1))
+    assert v.tobytes() == alone.tobytes() and not np.array_equal(v, world.v)
+
+
+def test_the_coarse_step_gives_the_bytes_of_one_by_one():
+    stiff = SHEET | {"mesh": SHEET["mesh"] | {"segments": [40, 40]}, "material": {"stretch": 1e5}}
+    world, _ = stirred({"bodies": [stiff]}, 1e-4, 5)
+    m, moved = world.membrane, []
+    for ends in (m.packed, m.span[:-1]):
+        coarse = build_coarse(m, world.x, world.w, DT, 1, 10.0)
+        assert coarse is not None
+        x = world.x.copy()
+        step_coarse(coarse, world.colours, m.points, m.rest, m.span, np.ascontiguousarray(ends), x)
+        moved.append(x)
+    assert moved[0].tobytes() == moved[1].tobytes() and not np.array_equal(moved[0], world.x)
+
+
+@settings(max_examples=30, deadline=None)
+@given(st.integers(0, 1000), st.integers(1, 60))
+def test_no_two_of_a_pack_share_a_point(seed, count):
+    """Random triangles of few points: each comes once, packs are whole, and their points are all different."""
+    rng = np.random.default_rng(seed)
+    faces = np.array([rng.choice(20, 3, replace=False) for _ in range(count)], np.int32)
+    layout = lay_out([faces], rng.normal(size=(20, 3)))
+    span, packed, order = layout.spans[0], layout.packed[0], layout.orders[0]
+    assert sorted(order) == list(range(count))
+    assert ((packed - span[:-1]) % 4 == 0).all() and (packed <= span[1:]).all()
+    for first, end in zip(span, packed, strict=False):
+        for start in range(first, end, 4):
+            assert len(np.unique(faces[order[start : start + 4]])) == 12
+
+
+@numba.njit(error_model="numpy")
+def _squares(x):
+    p, a, b, c = points4(x, 0, 4, 8, 12), points4(x, 1, 5, 9, 13), points4(x, 2, 6, 10, 14), points4(x, 3, 7, 11, 15)
+    out, row = np.empty((4, 3)), square_to_triangle(p, a, b, c)
+    put4(out, 0, 1, 2, 3, (row, square_of_segments(p, a, b, c), row))
+    return out
+
+
+@settings(max_examples=100, deadline=None)
+@given(st.integers(0, 10_000), st.sampled_from([1.0, 0.01]))
+def test_squares_of_distances_agree_with_the_distances_of_contact(seed, flat):
+    """Four places and triangles, four pairs of edges, also nearly in one plane, against the functions that branch."""
+    x = np.random.default_rng(seed).normal(size=(16, 3)) * [1.0, flat, 1.0]
+    found = np.sqrt(_squares(x))
+    for k in range(4):
+        a, b, c, d = range(4 * k, 4 * k + 4)
+        assert found[k, 0] == pytest.approx(abs(point_gap(x, x, a, b, c, d)[0]), abs=1e-9)
+        assert found[k, 1] == pytest.approx(abs(edge_gap(x, x, a, b, c, d)[0]), abs=1e-9)
+
+
+def test_a_shape_with_odd_ends_is_whole():
+    """A cluster whose constraints do not come in fours moves all of them."""
+    faces = shapes.grid((1.0, 1.0), (3, 1)).faces
+    layout = lay_out([faces], np.random.default_rng(1).normal(size=(8, 3)))
+    assert len(faces) == 6 and layout.packed[0][0] <= 4 and sorted(layout.orders[0]) == list(range(6))
