@@ -16,7 +16,7 @@ class Stage:
         setup = parse_setup(document)
         self.world = build_world(setup, NoAssets())
         quality = resolve(setup).document["quality"]
-        self.stepper = Stepper(self.world, quality["substeps"], quality["iterations"], setup.fps)
+        self.stepper = Stepper(self.world, quality["substeps"], quality["iterations"], setup.fps, quality["enough"])
         self.fps, self.frame = setup.fps, setup.frames[0]
 
     @property

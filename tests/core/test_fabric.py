@@ -146,7 +146,6 @@ def test_more_passes_change_no_stiffness_and_an_end_can_be_set_to_them():
             "quality": {"enough": enough},
         }
         stage = Stage(document, iterations=iterations)
-        stage.stepper.enough_m = enough
         start = stage.world.x[:, 1].min()
         stage.run(72)
         sunk.append(start - stage.world.x[:, 1].min())

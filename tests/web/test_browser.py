@@ -429,6 +429,32 @@ def test_keys_are_added_moved_and_deleted_in_the_curve_view(address, browser, da
     bench.wait(lambda: not bench.find("#curves").is_displayed())
 
 
+def test_a_dial_is_keyed_where_it_stands(address, browser, database, shot):
+    """By the curve beside it on the Quality station, in its own unit; too much is refused; given back, it is plain."""
+    bench = Bench(browser)
+    browser.get(f"{address}/shots/{shot}/quality?body=sheet")
+    bench.wait(lambda: bench.state("state.status") and bench.state("state.whole"))
+
+    def thickness():
+        with database.session() as session:
+            return get_shot(session, shot).head.document["bodies"][0].get("thickness")
+
+    bench.click("[aria-label='Thickness over frames']")
+    ActionChains(browser).move_to_element(bench.find("#curves svg")).double_click().perform()
+    bench.wait(lambda: isinstance(thickness(), dict))
+    bench.type("[data-set='0']", "3.5")
+    bench.wait(lambda: 0.0035 in [key[1] for key in thickness()["keys"]])
+    bench.wait(lambda: bench.state("state.revision") == bench.revision())
+    assert bench.find(".open-panel").get_attribute("data-station") == "quality"
+    assert bench.find("#panel .spark").is_displayed()
+    bench.type("[data-set='0']", "3500")
+    bench.wait(lambda: "must be at most 1" in bench.find("#notices").text)
+    bench.click("#notices [data-action=close-notice]")
+    bench.click(".dial:has(.spark) .link")
+    bench.wait(lambda: thickness() is None)
+    bench.wait(lambda: bench.find("#curves .count").text.startswith("nothing is keyed yet"))
+
+
 def test_points_are_chosen_in_the_viewport_and_held(address, browser, database, shot):
     bench = Bench(browser)
     browser.get(f"{address}/shots/{shot}/motion?body=sheet")

@@ -453,11 +453,12 @@ def test_rest_length_is_keyed_and_given_back(client, database, shot):
     material = head(database, shot).document["bodies"][0]["material"]
     assert material == {"preset": "linen", "rest_length": {"keys": [[1, 1], [24, 0.6]], "ease": "smooth"}}
     refused = track(client, shot, path, [[1, 0]], 2)
-    assert refused.status_code == 422 and "rest length is at least" in refused.text
+    assert refused.status_code == 422 and "must be at least 0.05" in refused.text
     assert track(client, shot, path, [], 2).status_code == 200
     assert head(database, shot).document["bodies"][0]["material"] == {"preset": "linen"}
     assert track(client, shot, "/bodies/0/material/drag", [[1, 0], [9, 1]], 3).status_code == 200
-    assert "changes over frames" in client.get(f"/shots/{shot}/quality?body=sheet", headers=HX).text
+    assert "1 key over" not in (page := client.get(f"/shots/{shot}/quality?body=sheet", headers=HX).text)
+    assert "2 keys over the frames" in page and "Bend stiffness over frames" in page
 
 
 @pytest.mark.parametrize("role", ["cloth", "soft", "rigid", "collider", "left out"])

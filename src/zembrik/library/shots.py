@@ -222,6 +222,11 @@ def differences(before: dict[str, Any], after: dict[str, Any]) -> list[str]:
     lines = []
     for operation in jsonpatch.make_patch(before, after).patch:
         path = operation["path"]
+        if "/keys/" in path or path.endswith("/ease"):  # within a track: told once, whatever of it changed
+            track = path.partition("/keys/")[0].removesuffix("/ease")
+            line = f"{_named(track, after)}: other keys"
+            lines += [line] if line not in lines else []
+            continue
         was = jsonpointer.resolve_pointer(before, path, None)
         place = _named(path, after if operation["op"] != "remove" else before)
         if path.count("/") == 2 and operation["op"] in ("add", "remove") and path.startswith("/bodies/"):
@@ -245,6 +250,8 @@ def _named(path: str, document: dict[str, Any]) -> str:
 
 def _short(value: Any) -> str:
     if isinstance(value, dict):
+        if "keys" in value:
+            return f"{len(value['keys'])} key{'s' if len(value['keys']) > 1 else ''}"
         return str(value.get("name") or value.get("kind") or value.get("shape") or value.get("file") or "values")
     return str(value)[:60]
 

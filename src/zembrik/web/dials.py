@@ -12,7 +12,9 @@ from pydantic.fields import FieldInfo
 
 from zembrik.core.problem import Problem
 from zembrik.core.setup.document import Body, Ground, Material, Place, Proxy, Quality, Setup, World
+from zembrik.core.setup.keyed import is_keyed
 from zembrik.core.setup.resolve import BY_HAND, Resolved, dotted
+from zembrik.web.tracks import Track, made, times
 
 # Shown in another unit than the document's: path ending → (unit, factor from the document's).
 SHOWN = dict.fromkeys(("thickness", "enough", "cell", "tack_distance"), ("mm", 1000.0))
@@ -28,6 +30,7 @@ class Dial:
         value: as shown. unit: as shown.
         what, cost: its sentences.
         origin: where the value came from. by_hand: whether it can be given back.
+        track: of what may change over frames, as the curve view takes it.
     """
 
     label: str
@@ -38,6 +41,7 @@ class Dial:
     cost: str
     origin: str
     by_hand: bool
+    track: Track | None = None
 
 
 LABELS = {
@@ -67,16 +71,39 @@ def dial(resolved: Resolved, path: str) -> Dial:
     extra: Any = field.json_schema_extra
     value = jsonpointer.resolve_pointer(resolved.document, path, None)
     unit, factor = SHOWN.get(name, (extra["unit"], 1.0))
+    raw = value
     if isinstance(value, float | int) and factor != 1.0:
         value = round(value * factor, 9)
     origin = resolved.origins.get(dotted(path), "default")
-    return Dial(LABELS.get(name, name), path, value, unit, extra["what"], extra["cost"], origin, origin == BY_HAND)
+    label, track = LABELS.get(name, name), None
+    if extra.get("keyed") and value is not None:
+        plain = value if is_keyed(value) else None
+        usual = raw if plain is None else plain["keys"][0][1]
+        whose = resolved.document["bodies"][int(parts[1])]["name"] if parts[0] == "bodies" else ""
+        words = label, unit, extra["what"]
+        track = made(resolved.document["frames"], path, plain, usual, words, whose, factor)
+    return Dial(label, path, value, unit, extra["what"], extra["cost"], origin, origin == BY_HAND, track)
 
 
 def _field(parts: list[str]) -> FieldInfo:
     holder = parts[-2] if len(parts) > 1 else ""
     model = MODELS["body" if holder.isdigit() else holder]
     return model.model_fields[parts[-1]]
+
+
+def keys_from_shown(path: str, keys: list[Any]) -> list[Any]:
+    """Return keys of the curve view in the document's unit.
+
+    Raises:
+        Problem: when they are no keys.
+    """
+    name = path.rsplit("/", 1)[-1]
+    if name not in SHOWN:
+        return keys
+    try:
+        return times(keys, 1.0 / SHOWN[name][1])
+    except (TypeError, ValueError, AttributeError):
+        raise Problem("these are no keys of a number.", LABELS.get(name, name), "Load the page again.") from None
 
 
 def from_shown(path: str, text: str) -> Any:

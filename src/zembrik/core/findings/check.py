@@ -143,7 +143,7 @@ def start_overlaps(setup: Setup, world: World) -> list[Finding]:
     """A cloth that begins inside a collider, and would leave it at speed."""
     found = []
     resolved = resolve(setup)
-    dt = 1.0 / (setup.fps * resolved.quality("substeps"))
+    dt = 1.0 / (setup.fps * resolved.count_at_start("substeps"))
     names = {body.name: k for k, body in enumerate(setup.bodies)}
     for overlap in find_overlaps(world):
         if overlap.depth_m < A_TOUCH_M:
@@ -190,7 +190,7 @@ def overlapping_bodies(setup: Setup, world: World) -> list[Finding]:
         return []
     worst = mine[int(np.argmax(pairs.depth[mine]))]
     names = [part.name for part in world.solids.parts]
-    speed = float(pairs.depth[worst]) * setup.fps * resolve(setup).quality("substeps")
+    speed = float(pairs.depth[worst]) * setup.fps * resolve(setup).count_at_start("substeps")
     text = (
         f"{len(mine)} pair{'s' if len(mine) > 1 else ''} of rigid bodies begin inside each other, the deepest "
         f"'{names[pairs.a[worst]]}' and '{names[pairs.b[worst]]}' by {pairs.depth[worst] * 1000:.1f} mm: pushed apart "
@@ -210,7 +210,7 @@ def bodies_in_one_another(setup: Setup, world: World) -> list[Finding]:
     found = [m for m in find_meetings(world) if m.depth_m >= A_TOUCH_M]
     if not found:
         return []
-    worst, dt = found[0], 1.0 / (setup.fps * resolve(setup).quality("substeps"))
+    worst, dt = found[0], 1.0 / (setup.fps * resolve(setup).count_at_start("substeps"))
     pairs = "pair begins" if len(found) == 1 else "pairs begin"
     text = (
         f"{len(found)} {pairs} within each other's room, the deepest '{worst.one}' and '{worst.other}' by "

@@ -8,8 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.findings.finding import Finding, set_value
+from zembrik.core.motion.track import extremes_of, most_of, scaled, value_at
 from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh
 from zembrik.core.setup.document import Setup
+from zembrik.core.setup.keyed import is_keyed
 from zembrik.core.setup.resolve import Resolved
 from zembrik.core.solver.soft_parts import cell_size
 from zembrik.core.solver.world import World
@@ -26,6 +28,11 @@ PER_FRAME = 4  # times a frame that a track's speed is read
 Floats = NDArray[np.float64]
 
 
+def _least(resolved: Resolved, number: int) -> float:
+    """Return how thin (m) a body gets."""
+    return extremes_of(resolved.document["bodies"][number]["thickness"])[0]
+
+
 def thick_for_spacing(setup: Setup, resolved: Resolved, assets: Assets) -> list[Finding]:
     """Self-collision that keeps cloth farther apart than its points are: folds have no room and it crunches."""
     if not resolved.quality("self_collision"):
@@ -34,7 +41,7 @@ def thick_for_spacing(setup: Setup, resolved: Resolved, assets: Assets) -> list[
     for k, body in enumerate(setup.bodies):
         if body.role != "cloth":
             continue
-        thickness = float(resolved.document["bodies"][k]["thickness"])
+        thickness = most_of(resolved.document["bodies"][k]["thickness"])
         spacing = float(np.median(placed_mesh(body, assets).edge_lengths))
         if 2.0 * thickness <= CROWDED * spacing:
             continue
@@ -52,13 +59,13 @@ def thick_for_spacing(setup: Setup, resolved: Resolved, assets: Assets) -> list[
 
 def fast_for_thickness(setup: Setup, resolved: Resolved, assets: Assets) -> list[Finding]:
     """A collider that goes farther in a substep than the room kept free: cloth sinks into it and is stretched."""
-    substeps, begin = int(resolved.quality("substeps")), setup.frames[0] - setup.preroll
+    begin = setup.frames[0] - setup.preroll
     sheets = []
     for k, body in enumerate(setup.bodies):
         if body.role == "cloth":
             mesh = placed_mesh(body, assets)
             reach = 0.5 * float(mesh.size.max())  # it hangs and swings
-            sheets.append((body.name, float(resolved.document["bodies"][k]["thickness"]), mesh.bounds, reach))
+            sheets.append((body.name, _least(resolved, k), mesh.bounds, reach))
     found = []
     for k, body in enumerate(setup.bodies):
         mover = mover_of_body(setup, k, assets) if body.role == "collider" and sheets else None
@@ -71,8 +78,9 @@ def fast_for_thickness(setup: Setup, resolved: Resolved, assets: Assets) -> list
         steps = np.linalg.norm(np.diff(way, axis=0), axis=2).max(axis=1) * PER_FRAME  # metres a frame
         if not len(steps) or steps.max() == 0.0:
             continue
-        worst = int(np.argmax(steps))
-        room = float(resolved.document["bodies"][k]["thickness"])
+        counts = np.array([resolved.count_at("substeps", float(np.floor(f))) for f in frames[:-1]])
+        worst = int(np.argmax(steps / counts))
+        room = _least(resolved, k)
         least, most = way.reshape(-1, 3).min(axis=0), way.reshape(-1, 3).max(axis=0)
         met = [
             (room + thickness, name) for name, thickness, (floor, top), reach in sheets
@@ -81,7 +89,7 @@ def fast_for_thickness(setup: Setup, resolved: Resolved, assets: Assets) -> list
         if not met:
             continue
         rooms, name = min(met)
-        step = float(steps[worst]) / substeps
+        step = float(steps[worst]) / int(counts[worst])
         if step <= MOST_ROOMS * rooms:
             continue
         needed = int(np.ceil(float(steps[worst]) / (MOST_ROOMS * rooms))) if rooms > 0.0 else MOST_SUBSTEPS + 1
@@ -107,13 +115,17 @@ def stiff_for_substeps(setup: Setup, resolved: Resolved, assets: Assets) -> list
 
     A push goes at √(E/ρ), the speed of sound in a rod of Young's modulus E (Pa) and density ρ (kg/m³).
     """
-    substeps, found = int(resolved.quality("substeps")), []
+    found, frames = [], range(setup.frames[0] - setup.preroll, setup.frames[1] + 1)
     for k, body in enumerate(setup.bodies):
         if body.role != "soft":
             continue
         values = resolved.document["bodies"][k]
         stuff, cell = values["material"], values["cell"] or cell_size(placed_mesh(body, assets))
-        speed = float(np.sqrt(stuff["young"] / stuff["density"]))
+        changes = is_keyed(stuff["young"]) or is_keyed(resolved.quality("substeps"))
+        steps = [(value_at(stuff["young"], f) ** 0.5 / resolved.count_at("substeps", f), f) for f in frames]
+        _, worst = max(steps if changes else steps[:1])
+        young, substeps = value_at(stuff["young"], worst), resolved.count_at("substeps", worst)
+        speed = float(np.sqrt(young / stuff["density"]))
         cells = speed / (setup.fps * substeps * cell)
         if cells <= MOST_CELLS:
             continue
@@ -121,7 +133,7 @@ def stiff_for_substeps(setup: Setup, resolved: Resolved, assets: Assets) -> list
         text = (
             f"A push goes through '{body.name}' at {speed:.3g} m/s: {cells:.2g} of its cells of {1e3 * cell:.3g} mm "
             f"in a substep. With {substeps} substeps it gives way about {1.0 + SOFTER * cells**2:.2g} times as far as "
-            f"{stuff['young']:.3g} Pa would."
+            f"{young:.3g} Pa would."
         )
         label, patch = f"Use {needed} substeps", [set_value("/quality/substeps", needed)]
         if needed > MOST_SUBSTEPS:
@@ -169,7 +181,7 @@ def squeezed(setup: Setup, resolved: Resolved, world: World) -> list[Finding]:
             for name in (body.name, one, two):
                 if name in numbers:
                     held = resolved.document["bodies"][numbers[name]]["thickness"]
-                    patch.append(set_value(f"/bodies/{numbers[name]}/thickness", float(f"{share * held:.3g}")))
+                    patch.append(set_value(f"/bodies/{numbers[name]}/thickness", scaled(held, float(f"{share:.3g}"))))
         at = (float(x[k, 0]), float(x[k, 1]), float(x[k, 2]))
         found.append(
             Finding("squeezed", "Quality", False, "No room between two colliders", text, body.name, at, label, patch)

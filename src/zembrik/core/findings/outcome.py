@@ -6,7 +6,9 @@ import numpy as np
 
 from zembrik.core.cache.reader import Cache
 from zembrik.core.findings.finding import Finding, set_value
+from zembrik.core.motion.track import most_of, scaled
 from zembrik.core.setup.document import Setup
+from zembrik.core.setup.keyed import is_keyed
 from zembrik.core.setup.resolve import resolve
 
 TORN = 0.6  # strain: no fabric stretches by as much, so the solver lost hold of it
@@ -22,9 +24,13 @@ def check_outcome(setup: Setup, cache: Cache) -> list[Finding]:
     found = []
     stretch, depth, speed = (cache.figure(f"stats/{n}") for n in ("worst_stretch", "worst_penetration", "top_speed"))
     resolved = resolve(setup)
-    substeps = int(resolved.quality("substeps"))
-    more = min(2 * substeps, MOST_SUBSTEPS)
-    label = f"Use {more} substeps" if more > substeps else ""
+    dial, substeps = resolved.quality("substeps"), resolved.least_count("substeps")
+    label, more = "Use twice the substeps", scaled(dial, 2.0)
+    if not is_keyed(dial):
+        more = min(2 * dial, MOST_SUBSTEPS)
+        label = f"Use {more} substeps" if more > dial else ""
+    elif most_of(more) > MOST_SUBSTEPS:
+        label = ""
     patch = [set_value("/quality/substeps", more)] if label else []
 
     def add(code: str, title: str, text: str, index: int) -> None:
@@ -50,7 +56,7 @@ def check_outcome(setup: Setup, cache: Cache) -> list[Finding]:
             f"At frame {cache.first + flown[0]} a point goes {speed[flown[0]]:.0f} m/s; a fall through the whole scene "
             f"would make {expected:.0f} m/s.", int(flown[0]),
         )  # fmt: skip
-    rooms = [b.get("thickness") or 0.0 for b in resolved.document["bodies"]]
+    rooms = [most_of(b.get("thickness") or 0.0) for b in resolved.document["bodies"]]
     bound = max(SUNK_ROOMS * max(rooms, default=0.0), SUNK_M)
     sunk = np.flatnonzero(depth[1:] > bound) + 1  # the first frame is how it began
     if len(sunk) and not len(torn):

@@ -162,7 +162,7 @@ def wind_against_weight(setup: Setup, resolved: Resolved) -> list[Finding]:
     winds = [(k, f) for k, f in enumerate(setup.forces) if f.kind == "wind"]
     speed = float(np.linalg.norm(sum((most_of(f.strength) * np.asarray(f.velocity) for _, f in winds), np.zeros(3))))
     gravity = float(np.linalg.norm(setup.world.gravity))
-    if not winds or speed == 0.0 or gravity == 0.0 or setup.world.air_density == 0.0:
+    if not winds or speed == 0.0 or gravity == 0.0 or most_of(setup.world.air_density) == 0.0:
         return []
     found = []
     for k, body in enumerate(setup.bodies):
@@ -171,7 +171,7 @@ def wind_against_weight(setup: Setup, resolved: Resolved) -> list[Finding]:
         weight = resolved.document["bodies"][k]["material"]["area_density"] * gravity * most_of(body.gravity)
         if weight == 0.0:
             continue
-        ratio = 0.5 * setup.world.air_density * speed**2 / weight
+        ratio = 0.5 * most_of(setup.world.air_density) * speed**2 / weight
         if WEAK <= ratio <= STRONG:
             continue
         wanted = SOUND_WEAK if ratio < WEAK else SOUND_STRONG
@@ -191,7 +191,7 @@ def wind_against_weight(setup: Setup, resolved: Resolved) -> list[Finding]:
 
 def heavy_on_light(setup: Setup, resolved: Resolved, world: World) -> list[Finding]:
     """A rigid body many times heavier than a cloth it may fall on: with few substeps it tears through."""
-    substeps = int(resolved.quality("substeps"))
+    substeps = resolved.least_count("substeps")
     if substeps >= HEAVY_SUBSTEPS:
         return []
     points = [b for b in world.bodies if b.rigid is None and b.masters is None]

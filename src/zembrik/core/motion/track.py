@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -93,8 +94,36 @@ def value_at(value: Any, frame: float) -> float:
     return float(value)
 
 
+def extremes_of(value: Any) -> tuple[float, float]:
+    """Return the least and the most that a number, or a track of numbers, comes to, own handles included."""
+    if not isinstance(value, dict):
+        return float(value), float(value)
+    keys = value["keys"]
+    found = [float(key[1]) for key in keys]
+    for (place, start, *ease), (after, end, *_) in pairwise(keys):
+        if ease and isinstance(ease[0], dict):  # the only ease that leaves what lies between its keys
+            span, way = float(after - place), float(end - start)
+            leave, arrive = span * ease[0]["leave"], span * ease[0]["arrive"]
+            # Where the cubic of Hermite, start + (3t² - 2t³) way + t(1-t)² leave - t²(1-t) arrive, is level.
+            for t in np.roots([3.0 * (leave + arrive) - 6.0 * way, 6.0 * way - 4.0 * leave - 2.0 * arrive, leave]):
+                if abs(t.imag) < 1e-12 and 0.0 < t.real < 1.0:
+                    u = float(t.real)
+                    share = u * u * (3.0 - 2.0 * u)
+                    found.append(start + share * way + u * (1 - u) ** 2 * leave - u * u * (1 - u) * arrive)
+    return min(found), max(found)
+
+
 def most_of(value: Any) -> float:
-    """Return how large a number, or a track of numbers, gets at its keys."""
-    if isinstance(value, dict):
-        return max(abs(float(key[1])) for key in value["keys"])
-    return abs(float(value))
+    """Return how far from 0 a number, or a track of numbers, gets."""
+    return max(abs(end) for end in extremes_of(value))
+
+
+def scaled(value: Any, factor: float) -> Any:
+    """Return a number, or a track of numbers, times a factor."""
+    if not isinstance(value, dict):
+        return factor * value
+    keys = []
+    for place, number, *ease in value["keys"]:
+        more = [{end: factor * slope for end, slope in one.items()} if isinstance(one, dict) else one for one in ease]
+        keys.append([place, factor * number, *more])
+    return {**value, "keys": keys}

@@ -150,6 +150,7 @@ def _speed(cache: Cache, number: int, frame: int, span: int) -> Floats:
 
 def _depths(seen: Seen, frame: int, world: World) -> list[Floats]:
     """Return how deep points are in the room of colliders that have a field; what changes its form has none."""
+    world.set_dials(frame)
     world.move_to(frame)
     found = []
     for number, name in enumerate(seen.cache.names):
@@ -157,7 +158,7 @@ def _depths(seen: Seen, frame: int, world: World) -> list[Floats]:
         sim = next(b for b in world.bodies if b.name == name)
         room = 0.0
         if sim.rigid is not None:
-            room = world.solids.parts[sim.rigid].surface.room
+            room = world.solids.room_of(sim.rigid)
         elif sim.masters is None and sim.last > sim.first:
             room = float(world.skin[sim.first, 0])
         faces = sim.faces if sim.rigid is None else np.zeros((0, 3), np.int32)

@@ -14,6 +14,7 @@ from pydantic import ConfigDict, Discriminator, Field, ValidationError, field_va
 
 from zembrik.core.problem import Problem
 from zembrik.core.proxy.words import CARRIED_PROXIES
+from zembrik.core.setup.keyed import Keyed, KeyedPart, KeyedWhole, keyed_dial
 from zembrik.core.setup.materials import PRESETS, SIMULATED, dials_of
 from zembrik.core.setup.meshes import (
     BallMesh as BallMesh,
@@ -59,93 +60,88 @@ class Place(Part):
     scale: float = dial(1.0, "×", "Size against the file's own.", gt=0, le=1e6)
 
 
-class Material(Part):
+class Material(KeyedPart):
     """What a cloth, a rigid or a soft body is made of; what is left out comes from the preset."""
 
     preset: str | None = dial(None, "", "The fabric or stuff that fills in every value left out.")
     area_density: float | None = dial(
         None, "kg/m²", "Weight of the fabric: heavy cloth hangs, light cloth flies.", gt=0, le=100
     )
-    stretch: float | None = dial(
+    stretch: Keyed | None = keyed_dial(
         None,
         "N/m",
         "Pull that would double the length; low values sag.",
         "High values want more substeps.",
-        gt=0,
-        le=1e7,
+        least=0,
+        above=True,
+        most=1e7,
     )
-    compression: float | None = dial(
-        None, "N/m", "The same against push: low values let cloth gather.", "", gt=0, le=1e7
+    compression: Keyed | None = keyed_dial(
+        None, "N/m", "The same against push: low values let cloth gather.", least=0, above=True, most=1e7
     )
-    shear: float | None = dial(None, "N/m", "Resistance to going askew; low values drape softly.", "", gt=0, le=1e7)
-    bend: float | None = dial(
-        None, "N·m", "Decides the size of wrinkles: stiff gives few and wide ones.", "", ge=0, le=1e4
+    shear: Keyed | None = keyed_dial(
+        None, "N/m", "Resistance to going askew; low values drape softly.", least=0, above=True, most=1e7
     )
-    damping: float | None = dial(
+    bend: Keyed | None = keyed_dial(
+        None, "N·m", "Decides the size of wrinkles: stiff gives few and wide ones.", least=0, most=1e4
+    )
+    damping: Keyed | None = keyed_dial(
         None,
         "s",
         "Slows changes of form from inside; high values move like wet felt.",
         "Costs a fifth of the time when above 0.",
-        ge=0,
-        le=10,
+        least=0,
+        most=10,
     )
-    friction: float | None = dial(None, "", "Grip on what it touches; above 1 it hardly slides.", "", ge=0, le=10)
-    sliding_friction: float | None = dial(
-        None, "", "Grip once it slides; lower than the grip at rest lets things slip off suddenly.", "", ge=0, le=10
+    friction: Keyed | None = keyed_dial(
+        None, "", "Grip on what it touches; above 1 it hardly slides.", least=0, most=10
+    )
+    sliding_friction: Keyed | None = keyed_dial(
+        None, "", "Grip once it slides; lower than the grip at rest lets things slip off suddenly.", least=0, most=10
     )
     density: float | None = dial(
         None, "kg/m³", "Weight of the stuff: heavy bodies push light ones aside.", "", gt=0, le=30000
     )
-    lift: Annotated[float, Field(ge=0, le=10)] | Keys | None = dial(
-        None, "", "Share of the push across the wind that a slanting face feels, over frames: makes cloth sail."
+    lift: Keyed | None = keyed_dial(
+        None, "", "Share of the push across the wind that a slanting face feels: makes cloth sail.", least=0, most=10
     )
-    yield_angle: float | None = dial(
-        None, "°", "Fold up to which cloth springs back; beyond, a crease stays.", "", ge=0, le=180
+    yield_angle: Keyed | None = keyed_dial(
+        None, "°", "Fold up to which cloth springs back; beyond, a crease stays.", least=0, most=180
     )
-    tack: float | None = dial(
-        None, "Pa", "Pull per area with which it clings to colliders and rigid bodies it has come close to.", "", ge=0,
-        le=1e6
+    tack: Keyed | None = keyed_dial(
+        None, "Pa", "Pull per area with which it clings to colliders and rigid bodies it has come close to.", least=0,
+        most=1e6
     )  # fmt: skip
-    tack_distance: float | None = dial(None, "m", "How far off a surface the tack breaks.", "", ge=0, le=1)
-    young: float | None = dial(
+    tack_distance: Keyed | None = keyed_dial(None, "m", "How far off a surface the tack breaks.", least=0, most=1)
+    young: Keyed | None = keyed_dial(
         None, "Pa", "Push per area that would halve it: low is dough, high is cork.", "High values want more substeps.",
-        gt=0, le=1e11
+        least=0, above=True, most=1e11
     )  # fmt: skip
-    poisson: float | None = dial(
-        None,
-        "",
-        "How much it bulges aside when pressed: 0 not at all, near 0.5 it keeps its volume.",
-        "",
-        ge=0,
-        le=0.49,
-    )
-    yield_strain: float | None = dial(
-        None, "", "Change of form up to which it springs back; beyond, it stays.", "", ge=0, le=10
-    )
-    creep: float | None = dial(
-        None, "times a second", "How fast what is beyond the yield strain becomes its own form; 0 never.", "", ge=0,
-        le=1000
+    poisson: Keyed | None = keyed_dial(
+        None, "", "How much it bulges aside when pressed: 0 not at all, near 0.5 it keeps its volume.", least=0,
+        most=0.49
     )  # fmt: skip
-    bounce: float | None = dial(None, "×", "Share of its speed that it springs back with: 0 stays, 1 never rests.", "",
-                                ge=0, le=1)  # fmt: skip
-    drag: Annotated[float, Field(ge=0, le=10)] | Keys | None = dial(
-        None, "", "Share of the air's pressure it feels, over frames: 0 is as in a vacuum."
+    yield_strain: Keyed | None = keyed_dial(
+        None, "", "Change of form up to which it springs back; beyond, it stays.", least=0, most=10
+    )
+    creep: Keyed | None = keyed_dial(
+        None, "times a second", "How fast what is beyond the yield strain becomes its own form; 0 never.", least=0,
+        most=1000
+    )  # fmt: skip
+    bounce: Keyed | None = keyed_dial(
+        None, "×", "Share of its speed that it springs back with: 0 stays, 1 never rests.", least=0, most=1
+    )
+    drag: Keyed | None = keyed_dial(
+        None, "", "Share of the air's pressure it feels: 0 is as in a vacuum.", least=0, most=10
     )
 
-    pressure: float | Keys = dial(
-        0.0, "Pa", "Of a closed sheet: more pressure inside than outside, over frames; blows it up."
+    pressure: Keyed = keyed_dial(
+        0.0, "Pa", "Of a closed sheet: more pressure inside than outside; blows it up.", least=-1e9, most=1e9
     )
-    rest_length: float | Keys = dial(
-        1.0, "×", "Length against the mesh's own, over frames: below 1 a band draws tight onto what it goes around."
-    )
-
-    @field_validator("rest_length")
-    @classmethod
-    def _positive(cls, value: float | Keys) -> float | Keys:
-        least = value if isinstance(value, float | int) else min(key[1] for key in value.keys)
-        if least < 0.05:
-            raise ValueError("a rest length is at least 0.05 of the mesh's own")
-        return value
+    rest_length: Keyed = keyed_dial(
+        1.0, "×", "Length against the mesh's own: below 1 a band draws tight onto what it goes around.", least=0.05,
+        most=1000
+    )  # fmt: skip
 
     @field_validator("preset")
     @classmethod
@@ -193,7 +189,7 @@ class Render(Part):
         return mesh
 
 
-class Body(Part):
+class Body(KeyedPart):
     """An object in the shot."""
 
     name: str = Field(min_length=1, max_length=120, description="Unique in the setup.")
@@ -208,14 +204,15 @@ class Body(Part):
     )
     render: Render | None = Field(default=None, description="The detailed mesh that the body carries.")
     material: Material | None = None
-    thickness: float | None = dial(
-        None, "m", "Room kept free on each side; both bodies' rooms add up in contact.", "", ge=0, le=1
+    thickness: Keyed | None = keyed_dial(
+        None, "m", "Room kept free on each side; both bodies' rooms add up in contact.", least=0, most=1
     )
-    friction: float | None = dial(None, "", "Grip of a collider's surface.", "", ge=0, le=10)
-    bounce: float | None = dial(None, "×", "Of a collider: share of their speed that rigid bodies get back.", "",
-                                ge=0, le=1)  # fmt: skip
-    gravity: float | Keys = dial(
-        1.0, "×", "Factor on the shot's gravity for this body, over frames: 0 floats, negative rises."
+    friction: Keyed | None = keyed_dial(None, "", "Grip of a collider's surface.", least=0, most=10)
+    bounce: Keyed | None = keyed_dial(
+        None, "×", "Of a collider: share of their speed that rigid bodies get back.", least=0, most=1
+    )
+    gravity: Keyed = keyed_dial(
+        1.0, "×", "Factor on the shot's gravity for this body: 0 floats, negative rises.", least=-1e6, most=1e6
     )
     cell: float | None = dial(
         None, "m", "Of a soft body: how wide the cells are that carry its surface; small ones bend finely.",
@@ -314,21 +311,21 @@ class Joint(Part):
         return axis
 
 
-class Ground(Part):
+class Ground(KeyedPart):
     """An endless level ground."""
 
     height: float = dial(0.0, "m", "Where the ground lies.", ge=-1e4, le=1e4)
-    friction: float = dial(0.6, "", "Grip of the ground.", ge=0, le=10)
-    bounce: float = dial(0.0, "×", "Share of their speed that rigid bodies get back from it.", ge=0, le=1)
+    friction: Keyed = keyed_dial(0.6, "", "Grip of the ground.", least=0, most=10)
+    bounce: Keyed = keyed_dial(0.0, "×", "Share of their speed that rigid bodies get back from it.", least=0, most=1)
 
 
-class World(Part):
+class World(KeyedPart):
     """What acts everywhere."""
 
     gravity: Vector = dial((0.0, -9.81, 0.0), "m/s²", "Pull on everything; three zeros for none.")
     gravity_strength: float | Keys = dial(1.0, "×", "Factor on the gravity, over frames.")
-    air_density: float = dial(
-        1.2, "kg/m³", "Thickness of the air that slows and carries cloth; 0 for none.", ge=0, le=1000
+    air_density: Keyed = keyed_dial(
+        1.2, "kg/m³", "Thickness of the air that slows and carries cloth; 0 for none.", least=0, most=1000
     )
     ground: Ground | None = Ground()
 
@@ -364,19 +361,19 @@ class DampingForce(Part):
 Force = Annotated[WindForce | TurbulenceForce | DampingForce, Discriminator("kind")]
 
 
-class Quality(Part):
+class Quality(KeyedPart):
     """How carefully the shot is computed; what is left out comes from the profile."""
 
     profile: Literal["rough", "daily", "final"] = dial("daily", "", "The set of values that fills in what is left out.")
-    substeps: int | None = dial(
-        None, "a frame", "Stiffer cloth and safer contact.", "Time grows in proportion.", ge=1, le=400
+    substeps: KeyedWhole | None = keyed_dial(
+        None, "a frame", "Stiffer cloth and safer contact.", "Time grows in proportion.", least=1, most=400
     )
-    iterations: int | None = dial(
-        None, "a substep", "Passes over all constraints.", "Helps less than as many more substeps.", ge=1, le=100
+    iterations: KeyedWhole | None = keyed_dial(
+        None, "a substep", "Passes over all constraints.", "Helps less than as many more substeps.", least=1, most=100
     )
-    enough: float | None = dial(
+    enough: Keyed | None = keyed_dial(
         None, "m", "Ends a substep's passes once one moves nothing farther than this; 0 makes all of them.",
-        "Saves passes where little happens.", ge=0, le=1
+        "Saves passes where little happens.", least=0, most=1
     )  # fmt: skip
 
     contact: Literal["points", "faces", "edges"] | None = dial(
@@ -529,7 +526,8 @@ def _told(detail: Any) -> str:
     if kind == "missing":
         return f"{path} is missing"
     if kind == "value_error":
-        return f"{path}: {detail['msg'].removeprefix('Value error, ')}"
+        words = detail["msg"].removeprefix("Value error, ")
+        return f"{path} {words}" if words.startswith(("must be", "comes to")) else f"{path}: {words}"
     limits = {"greater_than": ("gt", "above"), "greater_than_equal": ("ge", "at least"),
               "less_than": ("lt", "below"), "less_than_equal": ("le", "at most")}  # fmt: skip
     if kind in limits:

@@ -8,7 +8,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from zembrik.core.setup.document import Body, Material, Proxy, Quality, Setup
+from zembrik.core.motion.track import extremes_of, scaled, value_at
+from zembrik.core.setup.document import Body, Keys, Material, Proxy, Quality, Setup
+from zembrik.core.setup.keyed import is_keyed
 from zembrik.core.setup.materials import SIMULATED, USUAL, dials_of, filled_dials, preset_of
 from zembrik.core.setup.profiles import PROFILES
 
@@ -30,8 +32,27 @@ class Resolved:
     origins: dict[str, str]
 
     def quality(self, name: str) -> Any:
-        """Return a quality dial's value."""
+        """Return a quality dial's value, which may be a track."""
         return self.document["quality"][name]
+
+    def count_at(self, name: str, frame: float) -> int:
+        """Return how many substeps or iterations there are at a frame."""
+        return round(value_at(self.document["quality"][name], frame))
+
+    def count_at_start(self, name: str) -> int:
+        """Return how many substeps or iterations the first frame that is computed has."""
+        return self.count_at(name, self.document["frames"][0] - self.document["preroll"])
+
+    def least_count(self, name: str) -> int:
+        """Return how few substeps or iterations there are at some frame."""
+        return round(extremes_of(self.document["quality"][name])[0])
+
+    def passes_in(self, first: int, last: int) -> float:
+        """Return how many passes over all constraints the frames after `first` up to `last` take together."""
+        dials = self.document["quality"]["substeps"], self.document["quality"]["iterations"]
+        if not any(is_keyed(d) for d in dials):
+            return float(dials[0] * dials[1] * max(last - first, 0))
+        return float(sum(round(value_at(dials[0], f)) * round(value_at(dials[1], f)) for f in range(first, last)))
 
 
 def resolve(setup: Setup) -> Resolved:
@@ -69,7 +90,10 @@ def _resolve_body(body: Body, full: dict[str, Any], path: str, origins: dict[str
             value, origin = getattr(preset, dial), f"preset {name}"
             if dial == "sliding_friction" and material.friction is not None and material.sliding_friction is None:
                 # A grip set by hand keeps the preset's share that sliding leaves of it.
-                value, origin = material.friction * value / max(preset.friction, 1e-9), "follows friction"
+                share, origin = value / max(preset.friction, 1e-9), "follows friction"
+                value = material.friction * share if isinstance(material.friction, float) else scaled(
+                    material.friction.model_dump(mode="json"), share
+                )  # fmt: skip
             fill(target, dial, value, at, origin)
         for unused in set(target) - {"preset", *dials_of(body.role)}:
             del target[unused]
@@ -105,7 +129,9 @@ def _usual_proxy(full: dict[str, Any], path: str, origins: dict[str, str], kind:
 
 
 def _note_origins(full: Any, given: Any, path: str, origins: dict[str, str]) -> None:
-    if isinstance(full, dict):
+    if is_keyed(full):
+        origins[path] = BY_HAND
+    elif isinstance(full, dict):
         for name, value in full.items():
             has = isinstance(given, dict) and name in given
             _note_origins(value, given[name] if has else None, f"{path}.{name}" if path else name, origins)
@@ -188,5 +214,7 @@ def _given(value: Any) -> Any:
 
 def quality_words(quality: Quality) -> str:
     """Return a short fact: the profile and the resolved substeps."""
-    substeps = quality.substeps or PROFILES[quality.profile].substeps
-    return f"{quality.profile} · {substeps} substeps"
+    if isinstance(quality.substeps, Keys):
+        least, most = extremes_of(quality.substeps.model_dump(mode="json"))
+        return f"{quality.profile} · {round(least)} to {round(most)} substeps"
+    return f"{quality.profile} · {quality.substeps or PROFILES[quality.profile].substeps} substeps"

@@ -20,6 +20,7 @@ from zembrik.core.solver.bend import Bend, bend_rows
 from zembrik.core.solver.cloth_parts import ClothPart, cloth_parts
 from zembrik.core.solver.colliders import build_colliders
 from zembrik.core.solver.colour import lay_out
+from zembrik.core.solver.dials import Owners, dials_over_frames
 from zembrik.core.solver.guest_parts import rigid_guests, soft_guests
 from zembrik.core.solver.handles import FIRM, Handle, Handles
 from zembrik.core.solver.membrane import Membrane, membrane_rows
@@ -85,6 +86,11 @@ def build_world(setup: Setup, assets: Assets) -> World:
     )
     bend = bend_rows(rest, hinges, _stacked([c.bend for c in cloths]))
     face_owner = face_owner[triangles]
+    owners = Owners(
+        face_owner,
+        np.repeat(np.arange(len(cloths)), [len(c.mesh.hinges) for c in cloths])[folds],
+        np.repeat(np.arange(len(softs)), [len(s.rows) for s in softs])[cells],
+    )
     quality = resolved.document["quality"]
     edges = [c.mesh.edges + s for c, s in zip(cloths, cloth_starts, strict=True)]
     spacing = _spacing([c.mesh for c in cloths] + [s.mesh for s in softs])
@@ -109,7 +115,7 @@ def build_world(setup: Setup, assets: Assets) -> World:
             for n, cloth in enumerate(cloths)
             if cloth.material["rest_length"] != 1.0 and len(mine := np.flatnonzero(face_owner == n))
         ],
-        yielding=_yielding(cloths, softs, face_owner, folds, cells),
+        yielding=_yielding(cloths, softs, owners),
         touching=Touching(
             rest[:points_of_cloth],
             faces,
@@ -130,6 +136,8 @@ def build_world(setup: Setup, assets: Assets) -> World:
         fps=setup.fps,
         pull=_pull(resolved, loose, parts, starts),
     )
+    world.over_frames = dials_over_frames(setup, resolved, world, cloths, softs, parts, owners)
+    world.set_dials(begin)
     if world.pull is not None:
         world.set_pull(begin)
     if world.handles.hold(begin, world.w):
@@ -179,23 +187,18 @@ def _spacing(meshes: list[TriMesh]) -> float:
     return float(np.median(np.concatenate([m.edge_lengths for m in meshes]))) if meshes else 1.0
 
 
-def _yielding(
-    cloths: list[ClothPart], softs: list[SoftPart], face_owner: NDArray[np.int64], folds: NDArray[np.int64],
-    cells: NDArray[np.int64],
-) -> Yielding:  # fmt: skip
+def _yielding(cloths: list[ClothPart], softs: list[SoftPart], owners: Owners) -> Yielding:
     creeps = np.array([c.material["creep"] for c in cloths])
 
     def bounds(name: str, scale: float = 1.0) -> Floats:
         return np.array([scale * c.material[name] if c.material["creep"] > 0 else np.inf for c in cloths])
 
-    hinge_owner = np.repeat(np.arange(len(cloths)), [len(c.mesh.hinges) for c in cloths])[folds]
-    tet_owner = np.repeat(np.arange(len(softs)), [len(s.rows) for s in softs])[cells]
     form = np.array([s.yields[0] if s.yields else np.inf for s in softs])
     form_rate = np.array([s.yields[1] if s.yields else 0.0 for s in softs])
     return Yielding(
-        bounds("yield_strain")[face_owner], creeps[face_owner],
-        bounds("yield_angle", np.pi / 180)[hinge_owner], creeps[hinge_owner],
-        form[tet_owner], form_rate[tet_owner],
+        bounds("yield_strain")[owners.triangles], creeps[owners.triangles],
+        bounds("yield_angle", np.pi / 180)[owners.hinges], creeps[owners.hinges],
+        form[owners.tets], form_rate[owners.tets],
     )  # fmt: skip
 
 
@@ -225,7 +228,7 @@ def _air(
         if cloth.material["pressure"] != 0.0
     ]
     air = Air(
-        density=setup.world.air_density,
+        density=resolved.document["world"]["air_density"],
         rows=_stacked([c.air for c in cloths], 4)[triangles],
         winds=[(np.array(f["velocity"]), f["strength"], f["veer"]) for f in forces if f["kind"] == "wind"],
         swirls=[
@@ -235,14 +238,7 @@ def _air(
         ],
         slowing=[(f["rate"], f["strength"]) for f in forces if f["kind"] == "air damping"],
         inflated=inflated,
-        felt=[
-            (np.flatnonzero(face_owner == n), column, cloth.material[name])
-            for n, cloth in enumerate(cloths)
-            for column, name in ((0, "drag"), (2, "lift"))
-            if isinstance(cloth.material[name], dict)
-        ],
     )
-    air.set_rows(setup.frames[0] - setup.preroll)
     return air
 
 

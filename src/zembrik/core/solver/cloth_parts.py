@@ -9,18 +9,19 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.mesh.trimesh import TriMesh
-from zembrik.core.motion.track import value_at
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import Assets, placed_mesh, start_mesh
 from zembrik.core.setup.document import Setup
 from zembrik.core.setup.resolve import Resolved
 from zembrik.core.solver.bend import hinge_weights
 from zembrik.core.solver.handles import FIRM
+from zembrik.core.solver.over_frames import at_most
 from zembrik.core.solver.pins import meshes_of, pin_weights
 from zembrik.core.solver.solids import Surface
 from zembrik.core.units import turn_matrix
 
 Floats = NDArray[np.float64]
+LEAST_BEND = 1e-12  # N·m: what none is taken for
 
 
 @dataclass(frozen=True)
@@ -30,7 +31,7 @@ class ClothPart:
     Attributes:
         number: of the body in the setup. name: of it.
         mesh: in its place, metres. begin: float64 (n, 3), where its points begin, metres.
-        material: its resolved dials.
+        material: its resolved dials, the most that each comes to but for rest length and pressure.
         mass: float64 (n,), kg. area: float64 (n,), each point's share, m². held: bool (n,).
         surface: how it meets others.
         air: float64 (T, 4): share of the air's pressure, mass in kg, lift, pressure inside in Pa.
@@ -70,7 +71,8 @@ def cloth_parts(setup: Setup, resolved: Resolved, assets: Assets) -> list[ClothP
 
 
 def _cloth(number: int, setup: Setup, values: dict[str, Any], assets: Assets) -> ClothPart:
-    body, material, begins = setup.bodies[number], values["material"], setup.frames[0] - setup.preroll
+    body, values = setup.bodies[number], at_most(values, ("gravity",))
+    material = at_most(values["material"], ("rest_length", "pressure"))
     mesh, begin, mesh_of = placed_mesh(body, assets), start_mesh(body, assets).points, meshes_of(setup, assets)
     where = f"bodies[{number}] '{body.name}'"
     longest = float(mesh.edge_lengths.max(initial=0.0))
@@ -100,7 +102,7 @@ def _cloth(number: int, setup: Setup, values: dict[str, Any], assets: Assets) ->
         weights = pin_weights(pin, mesh, begin, f"{where}, pins[{n}]", mesh_of)
         held |= (weights >= FIRM) if pin.strength == 1.0 else False
     air = np.zeros((len(mesh.faces), 4))
-    air[:, 0], air[:, 2] = value_at(material["drag"], begins), value_at(material["lift"], begins)
+    air[:, 0], air[:, 2] = material["drag"], material["lift"]
     air[:, 1] = mesh.face_areas * material["area_density"]
     return ClothPart(
         number=number,
@@ -116,6 +118,6 @@ def _cloth(number: int, setup: Setup, values: dict[str, Any], assets: Assets) ->
         # Warp runs along the body's own X; the placed mesh carries it as the first column of its turn.
         warp=turn_matrix(body.place.rotate)[:, 0],
         stiff=np.array([material[name] for name in ("stretch", "compression", "shear", "damping")]),
-        bend=hinge_weights(mesh) * max(material["bend"], 1e-12),
+        bend=hinge_weights(mesh) * max(material["bend"], LEAST_BEND),
         weight=values["gravity"],
     )

@@ -57,6 +57,8 @@ SMOOTHINGS = 3
 MOST_LOADS = 4.0  # times what the cloth's loads move a point in a step
 MOST_STRAIN = 0.1  # what is pulled further, as by a blow, is left to the passes, which take the energy out
 
+GRADE = 1.5  # how much stiffer than the cloth the small matrix may be
+
 CHUNK = 256  # points that one thread looks at
 
 
@@ -102,18 +104,13 @@ def build_coarse(
         passes: a substep.
         load_m_per_s2: how much all that loads the cloth would speed up a free point of it.
     """
-    count, triangles = len(x), len(membrane.points)
-    if count < LEAST_POINTS or not triangles:
+    count = len(x)
+    if count < LEAST_POINTS or not len(membrane.points):
         return None
-    rest = membrane.rest
-    gradient = np.empty((triangles, 3, 2))  # of the material's two coordinates at the corners, 1/m
-    gradient[:, 1], gradient[:, 2] = rest[:, 0:2], rest[:, 2:4]
-    gradient[:, 0] = -gradient[:, 1] - gradient[:, 2]
-    light = (w[membrane.points][:, :, None] * gradient**2).sum(axis=1)  # W of warp and weft
-    share = np.clip(1.0 - 2.0 * passes * rest[:, 4] / (dt * dt) / np.maximum(light.mean(axis=1), 1e-300), 0.0, 1.0)
+    gradient, share = _gradient(membrane), shares_of(membrane, w, dt, passes)
     if float(share.mean()) < LEAST_SHARE:
         return None
-    stiff = share[:, None] / rest[:, 4:7]
+    stiff = share[:, None] / membrane.rest[:, 4:7]
     most = np.maximum(stiff[:, :2].max(axis=1), 2.0 * stiff[:, 2])
     block = most[:, None, None] * np.einsum("tid,tjd->tij", gradient, gradient)
     rows = np.repeat(membrane.points, 3, axis=1).ravel()
@@ -142,6 +139,27 @@ def build_coarse(
         np.array([MOST_LOADS * load_m_per_s2 * dt * dt]),
         np.zeros(-(-count // CHUNK)),
     )
+
+
+def _gradient(membrane: Membrane) -> Floats:
+    """Return how the material's two coordinates change with each corner, (T, 3, 2), 1/m."""
+    rest = membrane.rest
+    gradient = np.empty((len(rest), 3, 2))
+    gradient[:, 1], gradient[:, 2] = rest[:, 0:2], rest[:, 2:4]
+    gradient[:, 0] = -gradient[:, 1] - gradient[:, 2]
+    return gradient
+
+
+def shares_of(membrane: Membrane, w: Floats, dt: float, passes: int) -> Floats:
+    """Return the share φ (T,) of each triangle's force that the coarse step lays on; arguments as of `build_coarse`."""
+    light = (w[membrane.points][:, :, None] * _gradient(membrane) ** 2).sum(axis=1)  # W of warp and weft
+    short = 2.0 * passes * membrane.rest[:, 4] / (dt * dt) / np.maximum(light.mean(axis=1), 1e-300)
+    return np.clip(1.0 - short, 0.0, 1.0)
+
+
+def graded(compliance: Floats) -> Floats:
+    """Return compliances rounded down to powers of GRADE: then stiffness over frames seldom needs a new inverse."""
+    return np.asarray(GRADE ** np.floor(np.log(compliance) / np.log(GRADE)))
 
 
 def _patches(matrix: sparse.csr_array, x: Floats, w: Floats) -> sparse.csr_array:

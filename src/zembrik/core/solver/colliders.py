@@ -24,6 +24,7 @@ from zembrik.core.remember import Aside
 from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh
 from zembrik.core.setup.document import Body, Setup
 from zembrik.core.setup.resolve import Resolved
+from zembrik.core.solver.over_frames import at_most
 from zembrik.core.solver.touching import Corners, sharp_corners
 from zembrik.core.telling import Tell, silent
 from zembrik.core.units import turn_matrix
@@ -87,7 +88,7 @@ class Colliders:
             room, grip = float(self.touch.room[c]), float(self.touch.grip[c])
             if c in self.forms:
                 mover, mesh = self.forms[c]
-                found.append(Corners(mesh.points, mesh.edges.astype(np.int32), room, grip, mover, mesh.faces))
+                found.append(Corners(mesh.points, mesh.edges.astype(np.int32), room, grip, mover, c, mesh.faces))
                 continue
             if shape.kind == "box":
                 mesh = outline([shape], TriMesh(np.zeros((0, 3)), np.zeros((0, 3), np.int32)))
@@ -97,7 +98,7 @@ class Colliders:
                 continue  # nothing about it is sharp
             points, edges = sharp_corners(mesh, spacing_m)
             if len(edges):
-                found.append(Corners(points, edges, room, grip, movers.get(c)))
+                found.append(Corners(points, edges, room, grip, movers.get(c), c))
         return found
 
     def leave_forms(self) -> None:
@@ -221,19 +222,19 @@ def build_colliders(
     shapes: list[Shape] = []
     room, grip, slip, bounce, both, names, movers = [], [], [], [], [], [], []
     forms: dict[int, tuple[Mover, TriMesh]] = {}
-    ground = setup.world.ground
-    if ground is not None:
-        shapes.append(Shape("plane", origin=np.array([0.0, ground.height, 0.0])))
+    if setup.world.ground is not None:
+        ground = at_most(resolved.document["world"]["ground"])
+        shapes.append(Shape("plane", origin=np.array([0.0, ground["height"], 0.0])))
         room.append(0.0)
-        grip.append(ground.friction)
-        slip.append(ground.friction)
-        bounce.append(ground.bounce)
+        grip.append(ground["friction"])
+        slip.append(ground["friction"])
+        bounce.append(ground["bounce"])
         both.append(False)
         names.append("ground")
     for k, body in enumerate(setup.bodies):
         if body.role != "collider":
             continue
-        values = resolved.document["bodies"][k]
+        values = at_most(resolved.document["bodies"][k])
         kind = values["proxy"]["kind"]
         mesh = placed_mesh(body, assets)
         for shape in proxy_shapes(body, values["proxy"], mesh):

@@ -13,6 +13,7 @@ from zembrik.core.setup.resolve import Resolved
 from zembrik.core.solver.arrays import Joints
 from zembrik.core.solver.colliders import proxy_shapes
 from zembrik.core.solver.joints import HINGE, KINDS
+from zembrik.core.solver.over_frames import at_most
 from zembrik.core.solver.solids import RigidPart, Surface
 
 
@@ -26,8 +27,8 @@ def rigid_parts(setup: Setup, resolved: Resolved, assets: Assets) -> list[RigidP
     for k, body in enumerate(setup.bodies):
         if body.role != "rigid":
             continue
-        values = resolved.document["bodies"][k]
-        mesh, material, where = placed_mesh(body, assets), values["material"], f"bodies[{k}] '{body.name}'"
+        values = at_most(resolved.document["bodies"][k], ("gravity",))
+        mesh, material, where = placed_mesh(body, assets), at_most(values["material"]), f"bodies[{k}] '{body.name}'"
         check_closed(mesh, where)
         try:
             mass = mass_of(mesh, material["density"])

@@ -16,6 +16,7 @@ from zembrik.core.setup.assets import Assets, placed_mesh, start_mesh
 from zembrik.core.setup.document import Setup
 from zembrik.core.setup.resolve import Resolved
 from zembrik.core.solver.handles import FIRM
+from zembrik.core.solver.over_frames import at_most
 from zembrik.core.solver.pins import meshes_of, pin_weights
 from zembrik.core.solver.rigid_parts import check_closed
 from zembrik.core.solver.solidity import tet_rows
@@ -90,8 +91,8 @@ def cell_size(mesh: TriMesh) -> float:
 
 
 def _soft(number: int, setup: Setup, values: dict[str, Any], assets: Assets) -> SoftPart:
-    body = setup.bodies[number]
-    mesh, material, where = placed_mesh(body, assets), values["material"], f"bodies[{number}] '{body.name}'"
+    body, values = setup.bodies[number], at_most(values, ("gravity",))
+    mesh, material, where = placed_mesh(body, assets), at_most(values["material"]), f"bodies[{number}] '{body.name}'"
     check_closed(mesh, where)
     turn = turn_matrix(body.place.rotate)
     cell = values["cell"] or cell_size(mesh)

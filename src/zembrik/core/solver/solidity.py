@@ -23,7 +23,7 @@ the Green strain.
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numba
 import numpy as np
@@ -69,6 +69,12 @@ class Tets(NamedTuple):
     packed: NDArray[np.int64]
 
 
+def lame(young: Any, poisson: Any) -> tuple[Any, Any]:
+    """Return μ and λ (Pa) of `Tets.rest`: Lamé's, but for λ, which takes μ in (Macklin and Müller 2021, section 3)."""
+    mu = young / (2.0 * (1.0 + poisson))
+    return mu, young * poisson / ((1.0 + poisson) * (1.0 - 2.0 * poisson)) + mu
+
+
 def tet_rows(points: Floats, tets: NDArray[np.int32], filled: Floats, stuff: Floats) -> tuple[Floats, Floats]:
     """Return the rows of `Tets.rest` and the volumes (E,) in m³ that count.
 
@@ -80,8 +86,7 @@ def tet_rows(points: Floats, tets: NDArray[np.int32], filled: Floats, stuff: Flo
     """
     edges = np.stack([points[tets[:, k]] - points[tets[:, 0]] for k in (1, 2, 3)], axis=2)
     volume = np.linalg.det(edges) / 6.0 * filled
-    mu = stuff[:, 0] / (2.0 * (1.0 + stuff[:, 1]))
-    lam = stuff[:, 0] * stuff[:, 1] / ((1.0 + stuff[:, 1]) * (1.0 - 2.0 * stuff[:, 1])) + mu
+    mu, lam = lame(stuff[:, 0], stuff[:, 1])
     inverse = np.linalg.inv(edges).reshape(-1, 9)
     rows = np.column_stack([inverse, volume, mu, lam, stuff[:, 2]])
     return np.ascontiguousarray(rows), volume

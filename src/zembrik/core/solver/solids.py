@@ -204,6 +204,10 @@ class SolidWorld:
         rigid.asleep[:] = asleep
         return found[found > 0.0]
 
+    def room_of(self, number: int) -> float:
+        """Return a rigid body's thickness as it is now, metres."""
+        return float(self.solids.room[self.solids.owner == number][0])
+
     def state(self) -> list[NDArray[Any]]:
         """Return the arrays that say how it goes on from here; they are the world's own."""
         r = self.rigid

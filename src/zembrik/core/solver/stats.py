@@ -30,8 +30,7 @@ class Meter:
         self.middles = np.zeros((triangles, 3))
         places = world.cloth + triangles
         self.depth, self.distance, self.normal = np.zeros(places), np.empty(places), np.empty((places, 3))
-        corner = world.membrane.points[:, 0] if triangles else np.zeros(0, np.int32)
-        self.room = np.concatenate([world.skin[:, 0], world.skin[corner, 0]])
+        self.corner = world.membrane.points[:, 0] if triangles else np.zeros(0, np.int32)
 
     def measure(self, stepper: Stepper) -> dict[str, float]:
         """Return every figure of `figures.STATS` of what the stepper has come to, in SI units."""
@@ -44,8 +43,9 @@ class Meter:
             stretch, mean = float(self.strain.max()), float(self.strain.mean())
             _face_middles(world.membrane.points, world.x, self.middles)
             places = np.concatenate([world.x[: world.cloth], self.middles])
+            room = np.concatenate([world.skin[:, 0], world.skin[self.corner, 0]])
             measure_depth(
-                world.colliders.fields, world.colliders.touch, self.room, places, self.depth, self.distance, self.normal
+                world.colliders.fields, world.colliders.touch, room, places, self.depth, self.distance, self.normal
             )
             depths.append(self.depth)
         energy, fastest = float(0.5 * (world.mass * speed_sq).sum()), float(np.sqrt(speed_sq.max(initial=0.0)))

@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.solver.coarse import build_coarse, step_coarse
+from zembrik.core.motion.track import value_at
+from zembrik.core.setup.keyed import is_keyed
+from zembrik.core.solver.coarse import build_coarse, graded, shares_of, step_coarse
 from zembrik.core.solver.contact import solve_contacts
+from zembrik.core.solver.membrane import Membrane
 from zembrik.core.solver.passes import farthest, nothing_held
 from zembrik.core.solver.solids import SWEEPS_A_FRAME, SWEEPS_A_SUBSTEP
 from zembrik.core.solver.sweep import begin_substep, end_substep, sweep_air, sweep_damping, sweep_elastic
@@ -20,26 +25,27 @@ class Stepper:
 
     Args:
         world: changes with every frame.
-        substeps, iterations: steps a frame, and passes a step.
+        substeps, iterations: steps a frame, and passes a step; numbers or tracks of them, read when a frame begins.
         fps: frames a second.
-        enough_m: a step makes no further pass after one that moved nothing farther than this; 0 makes all.
+        enough_m: a step makes no further pass after one that moved nothing farther than this, a number or a track; 0
+            makes all.
 
     After each frame `passes` is how many a step made in the mean, and `residual_m` how far one more
     pass would still move a point.
     """
 
-    def __init__(self, world: World, substeps: int, iterations: int, fps: float, enough_m: float = 0.0) -> None:
-        self.world = world
-        self.substeps, self.iterations, self.enough_m = substeps, iterations, enough_m
-        self.passes, self.residual_m = float(iterations), 0.0
+    def __init__(self, world: World, substeps: Any, iterations: Any, fps: float, enough_m: Any = 0.0) -> None:
+        self.world, self.fps, self.quality = world, fps, (substeps, iterations, enough_m)
+        self.substeps, self.iterations, self.enough_m = 0, 0, 0.0
+        self._set_quality(0.0)
+        self.passes, self.residual_m = float(self.iterations), 0.0
         self.held = nothing_held(len(world.membrane.points), len(world.bend.points), len(world.tets.points))
         self.last = np.empty_like(world.x)
         world.colliders.leave_forms()
-        self.dt = 1.0 / (fps * substeps)  # seconds
-        world.solids.sweeps = max(SWEEPS_A_SUBSTEP, -(-SWEEPS_A_FRAME // substeps))
-        self.damped = bool((world.membrane.rest[:, 7] > 0.0).any() or (world.tets.rest[:, 12] > 0.0).any())
+        self.damped = False
         self.began = world.membrane, world.x[: world.cloth], world.load_on_cloth()
-        if world.handles.changing:
+        self.grades = np.zeros((0, 3))
+        if world.handles.changing or world.over_frames.stiffen or any(is_keyed(dial) for dial in self.quality):
             rest, x = world.membrane.rest.copy(), world.x[: world.cloth].copy()
             self.began = world.membrane._replace(rest=rest), x, self.began[2]
         self._build_coarse()
@@ -52,11 +58,9 @@ class Stepper:
     def advance(self, frame: float) -> None:
         """Compute the motion from `frame` to `frame + 1`."""
         world = self.world
-        # The swirls and the pressures change little within a frame: they are read once.
+        # The swirls and the dials change little within a frame: they are read once.
         world.air.swirl_at(frame, world.fps, world.x, self.swirl)
-        world.air.set_rows(frame)
-        if world.begin_frame(frame):
-            self._hold_anew()
+        self._begin_frame(frame)
         # So that a bake that goes on from a checkpoint here has everything as one that never stopped.
         world.move_to(frame)
         world.touching.begin_frame(frame)
@@ -71,11 +75,41 @@ class Stepper:
         if world.yielding.any:
             world.keep_dents(1.0 / world.fps)
 
-    def _hold_anew(self) -> None:
-        """Let all that keeps inverse masses know that they have changed."""
+    def _begin_frame(self, frame: float) -> None:
+        """Take on what the quality and the world's dials are from a frame on, and lay out anew what depends on them."""
         world = self.world
-        world.touching.w[: world.cloth] = world.w[: world.cloth]
-        self._build_coarse()
+        anew = self._set_quality(frame)
+        if world.begin_frame(frame):
+            world.touching.w[: world.cloth] = world.w[: world.cloth]
+            anew = True
+        self.damped = bool((world.membrane.rest[:, 7] > 0.0).any() or (world.tets.rest[:, 12] > 0.0).any())
+        if world.over_frames.stiffen:
+            grades = graded(world.membrane.rest[:, 4:7])
+            anew |= not np.array_equal(grades, self.grades)
+            self.grades = grades
+        if anew:
+            self._build_coarse()
+        if world.over_frames.stiffen and self.coarse is not None:
+            now = self._as_began(world.membrane.rest[:, 4:7])
+            share = shares_of(now, world.w[: world.cloth], self.dt, self.iterations)
+            self.coarse.stiff[...] = share[:, None] / now.rest[:, 4:7]
+
+    def _set_quality(self, frame: float) -> bool:
+        """Take on what the quality is from a frame on; return whether there are other substeps or passes."""
+        substeps, iterations = (round(value_at(dial, frame)) for dial in self.quality[:2])
+        self.enough_m = value_at(self.quality[2], frame)
+        if (substeps, iterations) == (self.substeps, self.iterations):
+            return False
+        self.substeps, self.iterations = substeps, iterations
+        self.dt = 1.0 / (self.fps * substeps)  # seconds
+        self.world.solids.sweeps = max(SWEEPS_A_SUBSTEP, -(-SWEEPS_A_FRAME // substeps))
+        return True
+
+    def _as_began(self, compliance: NDArray[np.float64]) -> Membrane:
+        """Return the membrane as the bake began, with other compliances (T, 3)."""
+        rest = self.began[0].rest.copy()
+        rest[:, 4:7] = compliance
+        return self.began[0]._replace(rest=rest)
 
     def _build_coarse(self) -> None:
         """Lay out the coarse step for what is held now, on the cloth as the bake began.
@@ -83,6 +117,8 @@ class Stepper:
         So it is the same whenever that is done, also by a bake that goes on from a checkpoint.
         """
         membrane, x, load = self.began
+        if len(self.grades):
+            membrane = self._as_began(self.grades)
         w = self.world.w[: self.world.cloth]
         self.coarse = build_coarse(membrane, x, w, self.dt, self.iterations, load)
 
@@ -95,7 +131,7 @@ class Stepper:
             against = world.air.wind_at(begin) - dt * world.gravity
             sweep_air(
                 world.colours, world.membrane, world.air.rows, w, x, v, against, bool(world.air.swirls), self.swirl,
-                world.air.density, dt,
+                world.air.thick, dt,
             )  # fmt: skip
         if self.damped:
             sweep_damping(world.colours, world.membrane, world.tets, w, x, v, dt)

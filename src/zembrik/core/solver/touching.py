@@ -38,7 +38,7 @@ class Corners:
         points: float64 (c, 3), where they are in the collider's place, metres.
         edges: int32 (e, 2), of these points.
         room, grip: the collider's thickness in metres and friction.
-        mover: what moves it.
+        mover: what moves it. collider: its number.
         faces: int32 (f, 3), of these points: a surface that nothing may go through.
     """
 
@@ -47,6 +47,7 @@ class Corners:
     room: float
     grip: float
     mover: Mover | None
+    collider: int
     faces: Whole = field(default_factory=lambda: np.zeros((0, 3), np.int32))
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -15,6 +15,7 @@ from zembrik.core.solver.bend import Bend
 from zembrik.core.solver.colliders import Colliders
 from zembrik.core.solver.handles import Handles
 from zembrik.core.solver.membrane import Membrane
+from zembrik.core.solver.over_frames import OverFrames
 from zembrik.core.solver.plastic import Yielding
 from zembrik.core.solver.solidity import Tets
 from zembrik.core.solver.solids import SolidWorld
@@ -99,27 +100,27 @@ class Air:
     """What the air does.
 
     Attributes:
-        density: kg/m³.
+        density: kg/m³, a number or a track.
         rows: float64 (T, 4), see `cloth_parts.ClothPart.air`, in the membrane's order.
         winds: velocity (3,) in m/s with strength and veer (degrees) over frames.
         swirls: turbulence with its strength over frames.
         slowing: rates (1/s) with their strength over frames.
         inflated: triangles (numbers) of closed sheets with the pressure inside over frames, Pa.
-        felt: triangles, a column of rows, and what it is over frames: drag and lift that change.
+        thick: kg/m³, what the density is in this frame.
     """
 
-    density: float
+    density: Any
     rows: Floats
     winds: list[tuple[Floats, Any, Any]]
     swirls: list[tuple[Turbulence, Any]]
     slowing: list[tuple[float, Any]]
     inflated: list[tuple[NDArray[np.int64], Any]]
-    felt: list[tuple[NDArray[np.int64], int, Any]]
+    thick: float = 0.0
 
     @property
     def any(self) -> bool:
         """Whether it does anything to cloth."""
-        return bool(len(self.rows)) and (self.density > 0.0 or bool(self.inflated))
+        return bool(len(self.rows)) and (most_of(self.density) > 0.0 or bool(self.inflated))
 
     def wind_at(self, frame: float) -> Floats:
         """Return the even wind's velocity (3,) in m/s at a frame."""
@@ -136,11 +137,10 @@ class Air:
             turbulence.add(x, frame / fps, value_at(strength, frame), swirl)
 
     def set_rows(self, frame: float) -> None:
-        """Set pressures inside closed sheets, drag and lift to what they are at a frame."""
+        """Set pressures inside closed sheets, and how dense the air is, to what they are at a frame."""
+        self.thick = value_at(self.density, frame)
         for numbers, pressure in self.inflated:
             self.rows[numbers, 3] = value_at(pressure, frame)
-        for numbers, column, value in self.felt:
-            self.rows[numbers, column] = value_at(value, frame)
 
 
 @dataclass
@@ -166,6 +166,7 @@ class World:
         gravity: float64 (3,), m/s².
         fps: frames a second.
         pull: gravity that changes over frames, if it does.
+        over_frames: all other dials that change.
     """
 
     bodies: list[SimBody]
@@ -190,6 +191,7 @@ class World:
     gravity: Floats
     fps: float
     pull: Pull | None = None
+    over_frames: OverFrames = field(default_factory=OverFrames)
 
     def state(self) -> list[NDArray[Any]]:
         """Return the arrays that say how it goes on from here; they are the world's own."""
@@ -206,13 +208,21 @@ class World:
         self.handles.move_to(frame, self.x, self.w)
 
     def begin_frame(self, frame: float) -> bool:
-        """Set gravity and what is held to what they are from a frame on; return whether other points are held."""
+        """Set all dials and what is held to what they are from a frame on; return whether other points are held."""
+        self.set_dials(frame)
+        changes = self.over_frames.changes_at(frame)
         if self.pull is not None:
             self.set_pull(frame)
-            if self.pull.changes_at(frame):  # what rests may rest no longer
-                self.solids.rigid.asleep[:] = False
-                self.solids.rigid.still[:] = 0.0
+            changes |= self.pull.changes_at(frame)
+        if changes:  # what rests may rest no longer
+            self.solids.rigid.asleep[:] = False
+            self.solids.rigid.still[:] = 0.0
         return self.handles.hold(frame, self.w)
+
+    def set_dials(self, frame: float) -> None:
+        """Set all dials but gravity to what they are at a frame."""
+        self.over_frames.set(frame)
+        self.air.set_rows(frame)
 
     def set_pull(self, frame: float) -> None:
         """Set gravity to what it is at a frame."""
@@ -242,7 +252,9 @@ class World:
         area = float((0.5 / np.abs(rest[:, 0] * rest[:, 3] - rest[:, 1] * rest[:, 2])).sum())
         speed = sum(float(np.linalg.norm(v)) * most_of(s) for v, s, _ in self.air.winds)
         speed += sum(3.0 * t.speed * most_of(s) for t, s in self.air.swirls)  # a swirl is rarely faster
-        pressure = 0.5 * self.air.density * speed**2 + max((most_of(p) for _, p in self.air.inflated), default=0.0)
+        pressure = 0.5 * most_of(self.air.density) * speed**2 + max(
+            (most_of(p) for _, p in self.air.inflated), default=0.0
+        )
         return gravity * (1.0 + carried / mass) + pressure * area / mass
 
     def keep_dents(self, seconds: float) -> None:

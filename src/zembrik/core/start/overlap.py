@@ -111,7 +111,7 @@ def _deepest(world: World, x: Floats, room: Floats, body: SimBody) -> tuple[floa
     """Return how deep the deepest of places x (m, 3), which keep room (m,), is in a body's room, and where, metres."""
     if body.rigid is not None:
         part = world.solids.parts[body.rigid]
-        fields, own = build_fields(part.shapes), part.surface.room
+        fields, own = build_fields(part.shapes), world.solids.room_of(body.rigid)
         asked = [distances(fields, k, x) for k in range(len(part.shapes))]
         distance = np.min([d for d, _ in asked], axis=0)
         normal = asked[int(np.argmin([(d - room).min() for d, _ in asked]))][1]

@@ -54,7 +54,7 @@ def overlaps_of(setup: Setup, assets: Assets) -> list[Row]:
         Problem: when the setup cannot be simulated.
     """
     world = build_world(setup, assets)
-    dt = 1.0 / (setup.fps * resolve(setup).quality("substeps"))
+    dt = 1.0 / (setup.fps * resolve(setup).count_at_start("substeps"))
     pairs, names = rigid_pairs(world), [part.name for part in world.solids.parts]
     rows = [
         Row(names[a], names[b] if b >= 0 else world.colliders.names[-1 - b], float(d), _three(at), float(d) / dt)
@@ -163,7 +163,7 @@ def probe_start(setup: Setup, assets: Assets, tell: Tell = silent) -> str:
     world = build_world(setup, assets)
     if not world.solids.parts:
         raise Problem("there is no rigid body to probe.", "start", "Give a body the role rigid.")
-    done = probe(world, int(resolve(setup).quality("substeps")), PROBE_FRAMES, tell)
+    done = probe(world, resolve(setup).count_at_start("substeps"), PROBE_FRAMES, tell)
     if done.farthest < 1e-5:
         return f"Nothing moves in {PROBE_FRAMES} frames without forces: the start is at rest."
     name = world.solids.parts[done.body].name

@@ -278,19 +278,18 @@ def bake_rows(places: Settings, words: Words) -> list[Words]:
 def _bake(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
     rows = bake_rows(places, words)
     past = next((r for r in rows if r["progress"].done > 1 and not r["bake"].handed_in), None)
-    per_frame = past["progress"].seconds / (past["progress"].done - 1) if past else None
-    if past:  # time grows in proportion to the passes over a frame
-        before = resolve(parse_setup(past["bake"].document)).document["quality"]
-        now = resolved.document["quality"]
-        per_frame *= now["substeps"] * now["iterations"] / (before["substeps"] * before["iterations"])
-    total = setup.frames[1] - setup.frames[0] + 1
+    guess = None
+    if past:  # time grows in proportion to the passes over all frames
+        before, (first, last) = resolve(parse_setup(past["bake"].document)), setup.frames
+        a_pass = past["progress"].seconds / before.passes_in(before.document["frames"][0], past["progress"].done)
+        guess = a_pass * resolved.passes_in(first, last)
     shown: Bake | None = words["shown"]
     same = shown is not None and shown.setup_hash == words["head"].setup_hash
     held = shown.cache.done if same and shown and shown.cache else None
     return {
         "rows": rows,
         "dials": [dial(resolved, "/fps")],
-        "guess_s": per_frame * total if per_frame else None,
+        "guess_s": guess,
         "busy": same and shown is not None and shown.state in ACTIVE,
         "whole": held is not None and held >= setup.frames[1] and shown is not None and shown.state == "done",
         "carry_on": held is not None and held < setup.frames[1],

@@ -13,7 +13,7 @@ from zembrik.core.keys.paste import pasted
 from zembrik.core.problem import Problem
 from zembrik.core.setup.document import Setup
 from zembrik.library.shots import Patch, get_shot, head_setup
-from zembrik.web.dials import from_shown
+from zembrik.web.dials import from_shown, keys_from_shown
 from zembrik.web.pages.edits import apply_patch
 from zembrik.web.render import Db, Places
 
@@ -61,6 +61,7 @@ def set_track(
         raise Problem("the keys are no JSON.", "curves", "Load the page again.") from None
     if not isinstance(pairs, list):
         raise Problem("the keys are no list.", "curves", "Load the page again.")
+    pairs = keys_from_shown(path, pairs)
     document, _ = _document(db, shot_id)
     name = path.rsplit("/", 1)[-1].replace("_", " ")
     if not pairs and path.endswith(("/spin/angle", "/path/progress")):

@@ -54,7 +54,7 @@ def _row(number: int, role: str, values: dict[str, Any], factor: float) -> dict[
     return {
         "number": number, "name": values["name"], "role": role, "preset": material.get("preset") or "",
         "proxy": (values.get("proxy") or {}).get("kind", ""),
-        "thickness": None if thickness is None else thickness * factor,
+        "thickness": thickness * factor if isinstance(thickness, float) else thickness,
         "friction": values.get("friction") if role == "collider" else material.get("friction"),
         "density": material.get("area_density") if role == "cloth" else material.get("density"),
         "scale": values["place"]["scale"],

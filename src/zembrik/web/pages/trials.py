@@ -9,9 +9,11 @@ from fastapi.responses import Response
 from sqlalchemy.orm import Session
 
 from zembrik.core.mesh.density import spacing_of
+from zembrik.core.motion.track import most_of, scaled
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import placed_mesh
 from zembrik.core.setup.document import Setup, parse_setup
+from zembrik.core.setup.keyed import is_keyed
 from zembrik.core.setup.resolve import resolve
 from zembrik.core.trials.leverage import design
 from zembrik.core.trials.plan import MOST_TRIALS, DialValues, Trial, count_of, trials_of
@@ -86,16 +88,16 @@ def _estimate(
             break
     else:
         return None
-    before = resolve(parse_setup(bake.document)).document["quality"]
-    a_pass = progress.seconds / (progress.done - 1) / (before["substeps"] * before["iterations"])
-    now = resolve(setup).document["quality"]
-    passes = float(now["substeps"] * now["iterations"])
+    before, resolved = resolve(parse_setup(bake.document)), resolve(setup)
+    a_pass = progress.seconds / before.passes_in(before.document["frames"][0], progress.done)
+    now = resolved.document["quality"]
+    passes = resolved.passes_in(setup.frames[0], last)
     for dial in dials:
         name = dial.paths[0].rsplit("/", 1)[-1]
         if name in ("substeps", "iterations"):
             mean = sum(float(v) for v in dial.values) / max(len(dial.values), 1)
             passes *= mean / now[name]
-    return a_pass * passes * max(last - setup.frames[0], 0) * count_of(dials)
+    return a_pass * passes * count_of(dials)
 
 
 @router.post("/shots/{shot_id}/trials")
@@ -127,10 +129,13 @@ def prove(
         raise Problem("near enough is more than nothing.", "proof", "Type a distance, as in 2 mm.")
     with db.session() as session:
         setup = head_setup(get_shot(session, shot_id))
-        now = int(resolve(setup).quality("substeps"))
-        steps = [now * factor for factor in (1, 2, 4)]
+        now = resolve(setup).quality("substeps")
+        dials = [scaled(now, factor) for factor in (1, 2, 4)]
+        steps = [round(most_of(dial)) for dial in dials]
         trials = [
-            Trial(f"{n} substeps", [{"op": "add", "path": "/quality/substeps", "value": n}]) for n in steps
+            Trial(f"{'up to ' if is_keyed(now) else ''}{n} substeps",
+                  [{"op": "add", "path": "/quality/substeps", "value": dial}])
+            for n, dial in zip(steps, dials, strict=True)
         ]  # fmt: skip
         plan: Words = {"bound_m": bound_mm / 1e3, "substeps": steps}
         if spacing:
@@ -169,7 +174,7 @@ def screen(
             raise Problem("one of the dials is not there any more.", "leverage", "Load the page again.")
         ranges = [range_of(known[key], share) for key in dict.fromkeys(dial)]
         planned = design(ranges, int(from_shown("walks", walks)), int(from_shown("seed", seed)))
-        cheap = min(int(resolve(setup).quality("substeps")), CHEAP_SUBSTEPS)
+        cheap = min(resolve(setup).least_count("substeps"), CHEAP_SUBSTEPS)
         base = [{"op": "add", "path": "/quality/substeps", "value": cheap}]  # a dial that is turned comes after it
         trials = [Trial(t.label, base + t.patch) for t in planned.trials]
         plan = {"labels": [r.label for r in ranges], "turned": planned.turned, "substeps": cheap}

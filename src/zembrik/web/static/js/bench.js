@@ -19,7 +19,7 @@ const state = { frame: saved.frame ?? null, playing: false, status: null, figure
 const curves = new Curves($("curves"), {
   range: () => [ribbon.first, ribbon.last], now: () => state.frame, go: (frame) => { pause(); go(frame); },
   save: (track) => htmx.ajax("POST", `/shots/${shot}/track`, { target: "#panel", values: {
-    base: state.revision, path: track.path, keys: JSON.stringify(track.keys), ease: track.ease, station: "motion", body: view.selected } })
+    base: state.revision, path: track.path, keys: JSON.stringify(track.keys), ease: track.ease, station: panelStation() ?? "motion", body: view.selected } })
     .then(readCurve),
 });
 const chooser = new Chooser(view, $("lasso"), (numbers) => {

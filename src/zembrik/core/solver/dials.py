@@ -1,0 +1,147 @@
+"""Where in a world each dial lies that a setup keys over frames."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from zembrik.core.setup.document import Setup
+from zembrik.core.setup.resolve import Resolved
+from zembrik.core.solver.cloth_parts import LEAST_BEND, ClothPart
+from zembrik.core.solver.over_frames import Lay, OverFrames, compliance, into, times
+from zembrik.core.solver.soft_parts import SoftPart
+from zembrik.core.solver.solidity import lame
+from zembrik.core.solver.solids import RigidPart
+from zembrik.core.solver.world import World
+
+Numbers = NDArray[np.int64]
+
+
+class Owners(NamedTuple):
+    """Whose each constraint is, in the constraints' own order: numbers among the cloths or the soft bodies."""
+
+    triangles: Numbers
+    hinges: Numbers
+    tets: Numbers
+
+
+def dials_over_frames(
+    setup: Setup, resolved: Resolved, world: World, cloths: list[ClothPart], softs: list[SoftPart],
+    parts: list[RigidPart], owners: Owners,
+) -> OverFrames:  # fmt: skip
+    """Return all dials of a setup that change over frames, for a world that was built of it."""
+    found, bodies = OverFrames(), resolved.document["bodies"]
+    spans = {body.name: (body.first, body.last) for body in world.bodies}
+    by_name = {body["name"]: body for body in bodies}
+    for n, cloth in enumerate(cloths):
+        values, span = by_name[cloth.name], spans[cloth.name]
+        _cloth_dials(found, world, values["material"], n, cloth, owners, span)
+        _surface_dials(found, world, values, _of_particles(world, *span), span)
+    for n, soft in enumerate(softs):
+        values = by_name[soft.name]
+        _soft_dials(found, world, values["material"], np.flatnonzero(owners.tets == n))
+        _surface_dials(found, world, values, _of_particles(world, *spans[soft.name]))
+    for r, part in enumerate(parts):
+        _surface_dials(found, world, by_name[part.name], _of_rigid(world, r))
+    ground = setup.world.ground is not None
+    for name, body in by_name.items():
+        if body["role"] == "collider":
+            numbers = [c for c, of in enumerate(world.colliders.names) if of == name and not (ground and c == 0)]
+            _surface_dials(found, world, body, _of_colliders(world, numbers))
+    if ground:
+        _surface_dials(
+            found, world, resolved.document["world"]["ground"] | {"thickness": 0.0}, _of_colliders(world, [0])
+        )
+    return found
+
+
+def _cloth_dials(
+    found: OverFrames, world: World, stuff: dict[str, Any], n: int, cloth: ClothPart, owners: Owners,
+    span: tuple[int, int],
+) -> None:  # fmt: skip
+    faces, hinges = np.flatnonzero(owners.triangles == n), np.flatnonzero(owners.hinges == n)
+    rest, built = world.membrane.rest, cloth.material
+    for column, name in enumerate(("stretch", "compression", "shear"), 4):
+        found.add(compliance(rest, (faces, column), built[name]), stuff[name], stiffens=True)
+    found.add(into((rest, (faces, 7))), stuff["damping"])
+    found.add(compliance(world.bend.rest, (hinges, 1), max(built["bend"], LEAST_BEND), LEAST_BEND), stuff["bend"])
+    yielding = world.yielding
+    found.add(into((yielding.strain, faces)), stuff["yield_strain"])
+    found.add(times(yielding.angle, hinges, np.full(len(hinges), np.pi / 180)), stuff["yield_angle"])
+    found.add(into((yielding.strain_rate, faces), (yielding.angle_rate, hinges)), stuff["creep"])
+    found.add(into((world.air.rows, (faces, 0))), stuff["drag"])
+    found.add(into((world.air.rows, (faces, 2))), stuff["lift"])
+    found.add(times(world.skin, (slice(*span), 3), cloth.area), stuff["tack"])
+    found.add(into((world.skin, (slice(*span), 4))), stuff["tack_distance"])
+
+
+def _soft_dials(found: OverFrames, world: World, stuff: dict[str, Any], tets: Numbers) -> None:
+    rest, yielding = world.tets.rest, world.yielding
+
+    def stiffness(young: float, poisson: float) -> None:
+        rest[tets, 10], rest[tets, 11] = lame(young, poisson)
+
+    found.add(stiffness, stuff["young"], stuff["poisson"])
+    found.add(into((rest, (tets, 12))), stuff["damping"])
+    found.add(into((yielding.form, tets)), stuff["yield_strain"])
+    found.add(into((yielding.form_rate, tets)), stuff["creep"])
+
+
+class _Places(NamedTuple):
+    """Where a body's surface is: skin points, solids, points of `touching`, and colliders, by their numbers."""
+
+    skin: Numbers
+    solids: list[int]
+    touching: Numbers
+    colliders: list[int]
+
+
+def _of_particles(world: World, first: int, last: int) -> _Places:
+    skin, touching = world.solids.skin, world.touching
+    of_skin = (skin.owner < 0) & (skin.masters[:, 0] >= first) & (skin.masters[:, 0] < last)
+    guests = touching.guests
+    carried = (guests.rigid < 0) & (guests.masters[:, 0] >= first) & (guests.masters[:, 0] < last)
+    own = np.arange(first, min(last, touching.count))
+    return _Places(np.flatnonzero(of_skin), [], np.concatenate([own, touching.count + np.flatnonzero(carried)]), [])
+
+
+def _of_rigid(world: World, number: int) -> _Places:
+    skin, touching = world.solids.skin, world.touching
+    solid = int(np.flatnonzero(world.solids.solids.owner == number)[0])
+    guests = touching.count + np.flatnonzero(touching.guests.rigid == number)
+    return _Places(np.flatnonzero(skin.owner == number), [solid], guests, [])
+
+
+def _of_colliders(world: World, numbers: list[int]) -> _Places:
+    touching = world.touching
+    mine = [
+        np.arange(first, first + len(corner.points))
+        for corner, first in zip(touching.corners, touching.first, strict=False)
+        if corner.collider in numbers
+    ]
+    return _Places(np.zeros(0, np.int64), numbers, np.concatenate([np.zeros(0, np.int64), *mine]), numbers)
+
+
+def _surface_dials(
+    found: OverFrames, world: World, values: dict[str, Any], at: _Places, cloth: tuple[int, int] | None = None
+) -> None:
+    """Add what a body's surface has over frames: thickness, friction at rest and sliding, bounce."""
+    stuff = values.get("material") or values
+    grip = stuff["friction"]
+    named = {
+        "room": values["thickness"], "grip": grip, "slip": stuff.get("sliding_friction", grip),
+        "bounce": stuff.get("bounce", 0.0),
+    }  # fmt: skip
+    for column, (name, track) in enumerate(named.items()):
+        places = [
+            (getattr(world.solids.skin, name), at.skin), (getattr(world.solids.solids, name), at.solids),
+            (getattr(world.colliders.touch, name), at.colliders),
+        ]  # fmt: skip
+        if name != "bounce":
+            places.append((getattr(world.touching, name), at.touching))
+            if cloth is not None:
+                places.append((world.skin, (slice(*cloth), column)))
+        lay: Lay = into(*places)
+        found.add(lay, track)

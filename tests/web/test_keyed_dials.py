@@ -1,0 +1,116 @@
+"""Dials keyed over frames, on every page that has to do with them."""
+
+import json
+import re
+
+import pytest
+from fastapi.testclient import TestClient
+
+from zembrik.farm.worker import run_bake
+from zembrik.library import bakes
+from zembrik.library.shots import differences, get_shot
+from zembrik.web.app import make_app
+
+HX = {"hx-request": "true"}
+STATIONS = ["intake", "proxies", "start", "motion", "quality", "bake", "review", "deliver"]
+KEYED = {
+    "/quality/substeps": [[1, 4], [6, 8]],
+    "/quality/iterations": [[1, 1], [6, 2]],
+    "/bodies/0/thickness": [[1, 2], [6, 4]],
+    "/bodies/0/material/friction": [[1, 0.1], [6, 0.5, {"leave": 0, "arrive": 0}], [9, 0.2]],
+    "/bodies/0/material/stretch": [[1, 8000], [6, 4000]],
+    "/bodies/1/friction": [[1, 0.1], [6, 0.5]],
+    "/world/air_density": [[1, 0], [6, 1.2]],
+    "/world/ground/friction": [[1, 0.5], [6, 0.1]],
+}
+
+
+@pytest.fixture(scope="module")
+def client(settings):
+    with TestClient(make_app(settings), raise_server_exceptions=False) as client:
+        yield client
+
+
+def document(database, shot):
+    with database.session() as session:
+        return get_shot(session, shot).head.document
+
+
+def number(database, shot):
+    with database.session() as session:
+        return get_shot(session, shot).head.number
+
+
+def post(client, database, shot, action, **fields):
+    fields = {"base": number(database, shot), "station": "quality", "body": "sheet"} | fields
+    return client.post(f"/shots/{shot}/{action}", data=fields, headers=HX)
+
+
+def test_all_pages_know_keyed_dials(client, database, shot):
+    """Keyed on the Quality station, in the units shown there; every station, the table and the bake take it."""
+    for path, keys in KEYED.items():
+        answer = post(client, database, shot, "track", path=path, keys=json.dumps(keys), ease="straight")
+        assert answer.status_code == 200, (path, answer.text)
+    held = document(database, shot)
+    assert held["bodies"][0]["thickness"]["keys"] == [[1, 0.002], [6, 0.004]]  # typed in millimetres
+    assert held["quality"]["substeps"]["keys"] == [[1, 4], [6, 8]]
+    for body in ("sheet", "ball"):
+        for station in STATIONS:
+            page = client.get(f"/shots/{shot}/{station}?body={body}")
+            assert page.status_code == 200 and "None" not in page.text, (station, body, page.text[:300])
+    motion = client.get(f"/shots/{shot}/motion?body=sheet", headers=HX).text
+    for title in ("Thickness", "Friction", "Stretch stiffness", "Substeps", "Iterations"):
+        assert f"<b>{title}</b><small>" in motion, title
+    shown = json.loads(re.search(r"data-track='([^']*bodies/0/thickness[^']*)'", motion)[1])
+    assert shown["keys"] == [[1, 2], [6, 4]] and shown["unit"] == "mm"
+    assert "4 to 8 substeps" in client.get(f"/shots/{shot}/quality").text
+    assert client.get(f"/shots/{shot}/table", headers=HX).text.count("keyed") >= 3
+    with database.session() as session:
+        bake = bakes.queue_bake(session, shot).id
+    run_bake(database, bake)
+    with database.session() as session:
+        assert bakes.get_bake(session, bake).state == "done"
+    assert client.get(f"/shots/{shot}/bake").status_code == 200
+    assert "true to the setup" in client.get(f"/shots/{shot}/review").text
+
+
+def test_trials_proof_and_leverage_beside_keyed_substeps(client, database, shot):
+    """Proof doubles every key; the others leave alone what is keyed and take the fewest substeps for cheap."""
+    keys = json.dumps([[1, 2], [6, 4]])
+    assert post(client, database, shot, "track", path="/quality/substeps", keys=keys).status_code == 200
+    plan = client.post(
+        f"/shots/{shot}/plan-trials", data={"last": "4", "one": "quality iterations", "one_values": "1, 2"}, headers=HX
+    )
+    assert plan.status_code == 200 and "2 runs" in plan.text
+    sheet = client.post(f"/shots/{shot}/proof", data={"last": "4", "bound": "5"}, headers=HX)
+    assert sheet.status_code in (200, 204), sheet.text
+    page = client.get(sheet.headers.get("hx-redirect", f"/shots/{shot}/quality")).text
+    assert "up to 4 substeps" in page and "up to 16 substeps" in page
+    dials = {"last": "4", "spread": "50", "walks": "2", "seed": "1", "dial": ["sheet friction", "sheet bend"]}
+    screened = client.post(f"/shots/{shot}/leverage", data=dials, headers=HX)
+    assert screened.status_code in (200, 204), screened.text
+
+
+def test_what_is_wrong_with_keys_is_told_and_nothing_changes(client, database, shot):
+    """Beyond limits, no keys at all, of text: each by name."""
+    before = number(database, shot)
+    for path, keys, words in (
+        ("/bodies/0/thickness", [[1, 2000]], "comes to 2 over the frames, but must be at most 1"),
+        ("/bodies/0/thickness", [["a", "b"]], "no keys of a number"),
+        ("/bodies/0/thickness", [3], "no keys of a number"),
+        ("/quality/substeps", [[1, 0]], "must be at least 1"),
+        ("/bodies/0/material/bend", [[1, 0, {"leave": -1, "arrive": 0}], [10, 0]], "must be at least 0"),
+    ):
+        refused = post(client, database, shot, "track", path=path, keys=json.dumps(keys))
+        assert refused.status_code == 422 and words in refused.text, (path, keys, refused.text)
+    assert number(database, shot) == before
+
+
+def test_what_changed_is_told_in_keys():
+    """A number that becomes keys, other keys, another ease: a readable line each."""
+    plain = {"quality": {"substeps": 10}}
+    keyed = {"quality": {"substeps": {"keys": [[1, 4], [6, 8]], "ease": "hold"}}}
+    other = {"quality": {"substeps": {"keys": [[2, 4], [6, 9]], "ease": "smooth"}}}
+    assert differences(plain, keyed) == ["quality substeps: 10 → 2 keys"]
+    assert differences(keyed, other) == ["quality substeps: other keys"]
+    assert differences(keyed, plain) == ["quality substeps: 2 keys → 10"]
