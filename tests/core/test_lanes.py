@@ -81,7 +81,8 @@ def test_packs_give_the_bytes_of_one_by_one(amount):
         held = rng.normal(0.0, 1e-6, (len(parts.points), *shape))
 
         def go(first, packed, last, x, kept, parts=parts, solve=solve):
-            solve(first, packed, last, parts.points, parts.rest, w, x, DT, kept, True, True)
+            more = (parts.near, parts.share, np.zeros(len(parts.bent))) if parts is bend else ()
+            solve(first, packed, last, parts.points, parts.rest, *more, w, x, DT, kept, True, True)
 
         (x, kept), (alone, kept_alone) = both_ways(go, parts.span, parts.packed, world.x, held)
         assert x.tobytes() == alone.tobytes() and kept.tobytes() == kept_alone.tobytes()

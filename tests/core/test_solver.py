@@ -5,10 +5,8 @@ import copy
 import numpy as np
 import pytest
 
-from zembrik.core.mesh import shapes
 from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import parse_setup
-from zembrik.core.solver.bend import RELAXED, hinge_weights, rest_angles
 from zembrik.core.solver.build import build_world
 from zembrik.core.solver.step import Stepper
 
@@ -137,33 +135,15 @@ def test_a_falling_sheet_reaches_its_final_speed_in_air():
     assert -world.v[:, 1].mean() == pytest.approx(expected, rel=0.01)
 
 
-@pytest.mark.parametrize("kind", ["chequer", "jittered"])
-def test_bending_energy_of_a_cylinder(kind):
-    """A sheet forced into curvature κ holds ½ B κ² per area, times RELAXED, whichever way its axis lies."""
-    mesh = shapes.grid((1.0, 1.0), (40, 40))
-    if kind == "jittered":
-        shift = np.random.default_rng(2).uniform(-0.15, 0.15, (len(mesh.points), 2)) / 40
-        mesh = mesh.moved(mesh.points + np.stack([shift[:, 0], 0 * shift[:, 0], shift[:, 1]], axis=1))
-    weights = hinge_weights(mesh)
-    inside = (np.abs(mesh.points[mesh.hinges].mean(axis=1)[:, [0, 2]]) < 0.4).all(axis=1)
-    for phi in np.radians([0, 30, 45, 90]):
-        curvature = 0.01
-        along = mesh.points[:, 0] * np.cos(phi) + mesh.points[:, 2] * np.sin(phi)
-        rolled = mesh.points.copy()
-        rolled[:, 1] = 0.5 * curvature * along**2
-        energy = 0.5 * (weights * rest_angles(rolled, mesh.hinges) ** 2)[inside].sum()
-        assert energy == pytest.approx(RELAXED * 0.5 * curvature**2 * 0.64, rel=0.08)
-
-
 def test_clamped_strip_bends_like_a_beam():
     """Small deflection of a clamped strip under its weight: tip = w L⁴ / (8 B)."""
     length, bend, weight = 0.05, 3e-4, 0.4
-    document = strip([length, 0.01], [10, 2], bend=bend, area_density=weight, stretch=4000, damping=0.002)
-    document["bodies"][0]["pins"] = [{"points": {"box": [[-1, -1, -1], [-length / 2 + length / 10 + 1e-6, 1, 1]]}}]
+    document = strip([length, 0.0125], [12, 3], bend=bend, area_density=weight, stretch=4000, damping=0.002)
+    document["bodies"][0]["pins"] = [{"points": {"box": [[-1, -1, -1], [-length / 2 + length / 12 + 1e-6, 1, 1]]}}]
     document["forces"] = [{"kind": "air damping", "rate": 20.0}]
-    world = run(document, 24, 300)
+    world = run(document, 24, 600)
     # Two rows are held; the hinge at the second stands for half a cell on both sides, so the clamp is at its middle.
-    free = length - length / 10 / 2
+    free = length - length / 12 / 2
     expected = weight * GRAVITY * free**4 / (8 * bend)
     assert -world.x[:, 1].min() == pytest.approx(expected, rel=0.05)
 

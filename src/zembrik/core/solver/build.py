@@ -17,9 +17,10 @@ from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh
 from zembrik.core.setup.document import Pin, Setup
 from zembrik.core.setup.resolve import Resolved, resolve
 from zembrik.core.solver.bend import Bend, bend_rows
-from zembrik.core.solver.cloth_parts import ClothPart, cloth_parts
+from zembrik.core.solver.bend_form import BendForm
+from zembrik.core.solver.cloth_parts import LEAST_BEND, ClothPart, cloth_parts
 from zembrik.core.solver.colliders import build_colliders
-from zembrik.core.solver.colour import lay_out
+from zembrik.core.solver.colour import Layout, lay_out
 from zembrik.core.solver.dials import Owners, dials_over_frames
 from zembrik.core.solver.guest_parts import rigid_guests, soft_guests
 from zembrik.core.solver.handles import FIRM, Handle, Handles
@@ -84,7 +85,7 @@ def build_world(setup: Setup, assets: Assets) -> World:
     membrane = Membrane(
         faces[triangles], membrane_rows(rest, faces, warp, stiff)[triangles], layout.spans[0], layout.packed[0]
     )
-    bend = bend_rows(rest, hinges, _stacked([c.bend for c in cloths]))
+    bend = bend_rows(rest, hinges, _stacked([c.bend.own * max(c.material["bend"], LEAST_BEND) for c in cloths]))
     face_owner = face_owner[triangles]
     owners = Owners(
         face_owner,
@@ -105,7 +106,7 @@ def build_world(setup: Setup, assets: Assets) -> World:
         weight=np.repeat([value_at(p.weight, begin) for p in loose], counts).astype(np.float64),
         skin=skin,
         membrane=membrane,
-        bend=Bend(hinges[folds], bend[folds], layout.spans[1], layout.packed[1]),
+        bend=_bend(hinges, bend, [c.bend for c in cloths], layout),
         tets=Tets(tets[cells], _stacked([p.rows for p in softs], 13)[cells], layout.spans[2], layout.packed[2]),
         colours=layout.colours,
         colliders=colliders,
@@ -147,6 +148,19 @@ def build_world(setup: Setup, assets: Assets) -> World:
         solids.drive(begin, 0.0)
     solids.calm_place[:] = solids.rigid.place
     return world
+
+
+def _bend(hinges: Whole, rest: Floats, forms: list[BendForm], layout: Layout) -> Bend:
+    """Return the hinges of all cloths in the layout's order, the numbers of neighbours with them."""
+    order = layout.orders[1]
+    near, share, bent = np.zeros((0, 4), np.int32), np.zeros((0, 5)), np.zeros(0)
+    if any(form.coupled for form in forms):
+        starts = np.cumsum([0, *[len(form.own) for form in forms]])
+        place = np.empty(len(order), np.int32)  # where each hinge has come to
+        place[order] = np.arange(len(order))
+        near = place[np.concatenate([form.near + start for form, start in zip(forms, starts, strict=False)])][order]
+        share, bent = np.concatenate([form.share for form in forms])[order], np.zeros(len(order))
+    return Bend(hinges[order], rest[order], layout.spans[1], layout.packed[1], near, share, bent)
 
 
 def _bodies(

@@ -13,7 +13,7 @@ from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import Assets, placed_mesh, start_mesh
 from zembrik.core.setup.document import Setup
 from zembrik.core.setup.resolve import Resolved
-from zembrik.core.solver.bend import hinge_weights
+from zembrik.core.solver.bend_form import BendForm, bend_form
 from zembrik.core.solver.handles import FIRM
 from zembrik.core.solver.over_frames import at_most
 from zembrik.core.solver.pins import meshes_of, pin_weights
@@ -37,7 +37,7 @@ class ClothPart:
         air: float64 (T, 4): share of the air's pressure, mass in kg, lift, pressure inside in Pa.
         warp: float64 (3,), the warp's direction.
         stiff: float64 (4,): stretch, compression, shear in N/m, damping in s.
-        bend: float64 (H,), N·m.
+        bend: how its hinges resist.
         weight: factor on gravity, a number or a track.
     """
 
@@ -53,7 +53,7 @@ class ClothPart:
     air: Floats
     warp: Floats
     stiff: Floats
-    bend: Floats
+    bend: BendForm
     weight: Any
 
 
@@ -118,6 +118,6 @@ def _cloth(number: int, setup: Setup, values: dict[str, Any], assets: Assets) ->
         # Warp runs along the body's own X; the placed mesh carries it as the first column of its turn.
         warp=turn_matrix(body.place.rotate)[:, 0],
         stiff=np.array([material[name] for name in ("stretch", "compression", "shear", "damping")]),
-        bend=hinge_weights(mesh) * max(material["bend"], LEAST_BEND),
+        bend=bend_form(mesh),
         weight=values["gravity"],
     )

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from zembrik.core.motion.track import value_at
 from zembrik.core.setup.keyed import is_keyed
+from zembrik.core.solver.bend import note_bent
 from zembrik.core.solver.coarse import build_coarse, graded, shares_of, step_coarse
 from zembrik.core.solver.contact import solve_contacts
 from zembrik.core.solver.membrane import Membrane
@@ -82,6 +83,7 @@ class Stepper:
         if world.begin_frame(frame):
             world.touching.w[: world.cloth] = world.w[: world.cloth]
             anew = True
+        note_bent(world.bend, world.x)
         self.damped = bool((world.membrane.rest[:, 7] > 0.0).any() or (world.tets.rest[:, 12] > 0.0).any())
         if world.over_frames.stiffen:
             grades = graded(world.membrane.rest[:, 4:7])
@@ -175,8 +177,9 @@ class Stepper:
         if not len(world.x):
             return 0.0
         self.last[...] = world.x
+        bend = world.bend._replace(bent=world.bend.bent.copy())
         sweep_elastic(
-            world.colours, world.membrane, world.bend, world.tets, self.held, world.w, self.last, self.dt, True, False
+            world.colours, world.membrane, bend, world.tets, self.held, world.w, self.last, self.dt, True, False
         )
         return float(farthest(world.x, self.last))
 

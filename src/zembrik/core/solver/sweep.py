@@ -38,7 +38,10 @@ def sweep_elastic(colours, membrane, bend, tets, held, w, x, dt, read, write):  
             first, packed, last = membrane.span[cluster], membrane.packed[cluster], membrane.span[cluster + 1]
             solve_triangles(first, packed, last, membrane.points, membrane.rest, w, x, dt, held.stretch, read, write)
             first, packed, last = bend.span[cluster], bend.packed[cluster], bend.span[cluster + 1]
-            solve_hinges(first, packed, last, bend.points, bend.rest, w, x, dt, held.fold, read, write)
+            solve_hinges(
+                first, packed, last, bend.points, bend.rest, bend.near, bend.share, bend.bent, w, x, dt, held.fold,
+                read, write,
+            )  # fmt: skip
             first, packed, last = tets.span[cluster], tets.packed[cluster], tets.span[cluster + 1]
             solve_tets(first, packed, last, tets.points, tets.rest, w, x, dt, held.stress, read, write)
 
