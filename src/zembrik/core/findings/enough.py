@@ -125,7 +125,7 @@ def stiff_for_substeps(setup: Setup, resolved: Resolved, assets: Assets) -> list
         steps = [(value_at(stuff["young"], f) ** 0.5 / resolved.count_at("substeps", f), f) for f in frames]
         _, worst = max(steps if changes else steps[:1])
         young, substeps = value_at(stuff["young"], worst), resolved.count_at("substeps", worst)
-        speed = float(np.sqrt(young / stuff["density"]))
+        speed = float(np.sqrt(young / extremes_of(stuff["density"])[0]))
         cells = speed / (setup.fps * substeps * cell)
         if cells <= MOST_CELLS:
             continue

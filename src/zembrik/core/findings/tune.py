@@ -8,10 +8,10 @@ from typing import Any
 import numpy as np
 
 from zembrik.core.findings.finding import Finding, set_value
+from zembrik.core.motion.track import most_of
 from zembrik.core.proxy.words import CARRIED_PROXIES
 from zembrik.core.setup.assets import Assets, file_part, in_metres, played
 from zembrik.core.setup.document import CacheMesh, FileMesh, Setup
-from zembrik.core.setup.motion import most_of
 from zembrik.core.setup.resolve import Resolved
 from zembrik.core.solver.world import World
 
@@ -160,18 +160,21 @@ def wind_against_weight(setup: Setup, resolved: Resolved) -> list[Finding]:
     Compared are the pressure of the wind at its strongest, ½ ρ v², and the cloth's weight per area, both in Pa.
     """
     winds = [(k, f) for k, f in enumerate(setup.forces) if f.kind == "wind"]
-    speed = float(np.linalg.norm(sum((most_of(f.strength) * np.asarray(f.velocity) for _, f in winds), np.zeros(3))))
+    whole = resolved.document
+    strongest = [most_of(whole["forces"][k]["strength"]) * np.asarray(f.velocity) for k, f in winds]
+    speed, air = float(np.linalg.norm(sum(strongest, np.zeros(3)))), most_of(whole["world"]["air_density"])
     gravity = float(np.linalg.norm(setup.world.gravity))
-    if not winds or speed == 0.0 or gravity == 0.0 or most_of(setup.world.air_density) == 0.0:
+    if not winds or speed == 0.0 or gravity == 0.0 or air == 0.0:
         return []
     found = []
     for k, body in enumerate(setup.bodies):
         if body.role != "cloth":
             continue
-        weight = resolved.document["bodies"][k]["material"]["area_density"] * gravity * most_of(body.gravity)
+        values = whole["bodies"][k]
+        weight = most_of(values["material"]["area_density"]) * gravity * most_of(values["gravity"])
         if weight == 0.0:
             continue
-        ratio = 0.5 * most_of(setup.world.air_density) * speed**2 / weight
+        ratio = 0.5 * air * speed**2 / weight
         if WEAK <= ratio <= STRONG:
             continue
         wanted = SOUND_WEAK if ratio < WEAK else SOUND_STRONG

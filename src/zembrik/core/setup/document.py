@@ -64,8 +64,8 @@ class Material(KeyedPart):
     """What a cloth, a rigid or a soft body is made of; what is left out comes from the preset."""
 
     preset: str | None = dial(None, "", "The fabric or stuff that fills in every value left out.")
-    area_density: float | None = dial(
-        None, "kg/m²", "Weight of the fabric: heavy cloth hangs, light cloth flies.", gt=0, le=100
+    area_density: Keyed | None = keyed_dial(
+        None, "kg/m²", "Weight of the fabric: heavy cloth hangs, light cloth flies.", least=0, above=True, most=100
     )
     stretch: Keyed | None = keyed_dial(
         None,
@@ -99,8 +99,8 @@ class Material(KeyedPart):
     sliding_friction: Keyed | None = keyed_dial(
         None, "", "Grip once it slides; lower than the grip at rest lets things slip off suddenly.", least=0, most=10
     )
-    density: float | None = dial(
-        None, "kg/m³", "Weight of the stuff: heavy bodies push light ones aside.", "", gt=0, le=30000
+    density: Keyed | None = keyed_dial(
+        None, "kg/m³", "Weight of the stuff: heavy bodies push light ones aside.", least=0, above=True, most=30000
     )
     lift: Keyed | None = keyed_dial(
         None, "", "Share of the push across the wind that a slanting face feels: makes cloth sail.", least=0, most=10

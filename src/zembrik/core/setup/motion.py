@@ -83,11 +83,6 @@ class TurnKeys(Part):
     ease: Ease = "straight"
 
 
-def most_of(value: float | Keys) -> float:
-    """Return how large a number over frames gets, by its keys."""
-    return max(abs(key[1]) for key in value.keys) if isinstance(value, Keys) else abs(float(value))
-
-
 class RippleMotion(Part):
     """Waves that go over a collider's surface and change its form."""
 

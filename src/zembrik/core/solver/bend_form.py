@@ -16,8 +16,8 @@ triangles 1.7 times; on a lattice of alternating diagonals both are the same, M 
 
 A mesh that is free to choose bends cheaper where neighbouring hinges may turn against one another.
 Measured by statics (clamped strips, and sheets held at their borders), that is so on lattices of alternating diagonals,
-however irregular, where points with four and eight edges alternate: 1.36 to 1.38 times at every spacing. Where six meet it is
-1.00, on random Delaunay triangles 1.06, on evenly spaced ones 1.03. So each triangle's energy is raised
+however irregular, where points with four and eight edges alternate: 1.36 to 1.38 times at every spacing. Where six
+meet it is 1.00, on random Delaunay triangles 1.06, on evenly spaced ones 1.03. So each triangle's energy is raised
 by CHEQUER times the share of its points inside the mesh that have four or eight edges.
 Strips of all those meshes then hang within 6% of beam theory (`tests/core/test_bend_form.py`).
 """

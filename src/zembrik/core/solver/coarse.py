@@ -157,9 +157,13 @@ def shares_of(membrane: Membrane, w: Floats, dt: float, passes: int) -> Floats:
     return np.clip(1.0 - short, 0.0, 1.0)
 
 
-def graded(compliance: Floats) -> Floats:
-    """Return compliances rounded down to powers of GRADE: then stiffness over frames seldom needs a new inverse."""
-    return np.asarray(GRADE ** np.floor(np.log(compliance) / np.log(GRADE)))
+def graded(values: Floats) -> Floats:
+    """Return compliances or inverse masses rounded down to powers of GRADE; 0 stays.
+
+    So what changes over frames seldom needs a new inverse.
+    """
+    some = np.maximum(values, 1e-300)
+    return np.where(values > 0.0, GRADE ** np.floor(np.log(some) / np.log(GRADE)), 0.0)
 
 
 def _patches(matrix: sparse.csr_array, x: Floats, w: Floats) -> sparse.csr_array:

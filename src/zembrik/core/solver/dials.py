@@ -37,14 +37,21 @@ def dials_over_frames(
     by_name = {body["name"]: body for body in bodies}
     for n, cloth in enumerate(cloths):
         values, span = by_name[cloth.name], spans[cloth.name]
+        mine = np.flatnonzero(owners.triangles == n)
+        found.add(
+            _weight(world, span, cloth.material["area_density"], mine), values["material"]["area_density"],
+            stiffens=True,
+        )  # fmt: skip
         _cloth_dials(found, world, values["material"], n, cloth, owners, span)
         _surface_dials(found, world, values, _of_particles(world, *span), span)
     for n, soft in enumerate(softs):
         values = by_name[soft.name]
+        found.add(_weight(world, spans[soft.name], soft.density), values["material"]["density"], stiffens=True)
         _soft_dials(found, world, values["material"], np.flatnonzero(owners.tets == n))
         _surface_dials(found, world, values, _of_particles(world, *spans[soft.name]))
     for r, part in enumerate(parts):
         _surface_dials(found, world, by_name[part.name], _of_rigid(world, r))
+        found.add(_lightness(world, r, part.density), by_name[part.name]["material"]["density"])
     ground = setup.world.ground is not None
     for name, body in by_name.items():
         if body["role"] == "collider":
@@ -87,6 +94,31 @@ def _soft_dials(found: OverFrames, world: World, stuff: dict[str, Any], tets: Nu
     found.add(into((rest, (tets, 12))), stuff["damping"])
     found.add(into((yielding.form, tets)), stuff["yield_strain"])
     found.add(into((yielding.form_rate, tets)), stuff["creep"])
+
+
+def _weight(world: World, span: tuple[int, int], built_with: float, faces: Numbers | None = None) -> Lay:
+    """Return what writes a body's particles' masses for a density; they are there for `built_with`."""
+    mine, rows = slice(*span), world.air.rows
+    for_one, air_for_one = world.mass[mine] / built_with, rows[faces, 1] / built_with if faces is not None else 0.0
+
+    def lay(value: float) -> None:
+        world.mass[mine] = for_one * value
+        world.w[mine] = np.where(world.w[mine] > 0.0, 1.0 / np.maximum(world.mass[mine], 1e-300), 0.0)
+        if faces is not None:
+            rows[faces, 1] = air_for_one * value
+
+    return lay
+
+
+def _lightness(world: World, number: int, built_with: float) -> Lay:
+    """Return what writes a rigid body's inverse mass and moments for a density; its own are for `built_with`."""
+
+    def lay(value: float) -> None:
+        world.solids.lighter[number] = built_with / value
+        if world.solids.rigid.w[number] > 0.0:
+            world.solids.set_free(number)
+
+    return lay
 
 
 class _Places(NamedTuple):

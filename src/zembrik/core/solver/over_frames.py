@@ -32,7 +32,7 @@ class Dial:
     Attributes:
         tracks: each a number or a track, one of them a track at least.
         lay: takes their values.
-        stiffens: whether cloth becomes stiffer or softer by them.
+        stiffens: whether cloth becomes stiffer or softer by them, or particles heavier or lighter.
     """
 
     tracks: tuple[Any, ...]
@@ -48,7 +48,7 @@ class OverFrames:
 
     @property
     def stiffen(self) -> bool:
-        """Whether cloth becomes stiffer or softer."""
+        """Whether cloth becomes stiffer or softer, or anything heavier or lighter."""
         return any(dial.stiffens for dial in self.dials)
 
     def add(self, lay: Lay, *tracks: Any, stiffens: bool = False) -> None:

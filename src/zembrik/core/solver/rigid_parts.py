@@ -46,6 +46,7 @@ def rigid_parts(setup: Setup, resolved: Resolved, assets: Assets) -> list[RigidP
                 surface=Surface(
                     values["thickness"], material["friction"], material["sliding_friction"], material["bounce"]
                 ),
+                density=material["density"],
                 weight=values["gravity"],
                 mover=mover_of_body(setup, k, assets),
                 release=None if values["release"] is None else float(values["release"]),

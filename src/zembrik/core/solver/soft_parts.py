@@ -45,7 +45,7 @@ class SoftPart:
         rows: float64 (E, 13), see `solidity.Tets`.
         surface: how it meets others.
         yields: yield strain and creep in 1/s; None when it always comes back.
-        weight: factor on gravity, a number or a track.
+        weight: factor on gravity, a number or a track. density: kg/m³.
     """
 
     number: int
@@ -60,6 +60,7 @@ class SoftPart:
     surface: Surface
     yields: tuple[float, float] | None
     weight: Any
+    density: float
 
     @property
     def masters(self) -> NDArray[np.int32]:
@@ -124,5 +125,6 @@ def _soft(number: int, setup: Setup, values: dict[str, Any], assets: Assets) -> 
     yields = (material["yield_strain"], material["creep"]) if material["creep"] > 0.0 else None
     surface = Surface(values["thickness"], material["friction"], material["sliding_friction"])
     return SoftPart(
-        number, body.name, mesh, contact, lattice, begin, mass, held, rows, surface, yields, values["gravity"]
-    )
+        number, body.name, mesh, contact, lattice, begin, mass, held, rows, surface, yields, values["gravity"],
+        material["density"],
+    )  # fmt: skip

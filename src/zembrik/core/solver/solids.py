@@ -54,7 +54,7 @@ class RigidPart:
         points, faces: its placed mesh, metres.
         mass: of it.
         shapes: what others touch, in world space.
-        surface: how they do.
+        surface: how they do. density: kg/m³, as its mass is of.
         weight: factor on gravity, a number or a track.
         mover: the track that drives it, if one does; until frame `release`, if that is not None.
     """
@@ -65,6 +65,7 @@ class RigidPart:
     mass: MassOf
     shapes: list[Shape]
     surface: Surface
+    density: float = 1.0
     weight: Any = 1.0
     mover: Mover | None = None
     release: float | None = None
@@ -101,6 +102,7 @@ class SolidWorld:
         runs: where each run of contacts of the same two sides begins.
         body: what `pressing` knows of each rigid body.
         pressed: how many contacts carried load in the last substep.
+        lighter: float64 (R,), how many times lighter than built each is in this frame.
     """
 
     parts: list[RigidPart]
@@ -119,6 +121,9 @@ class SolidWorld:
     runs: NDArray[np.int64] = field(default_factory=lambda: np.zeros(1, np.int64))
     body: Floats = field(default_factory=lambda: np.zeros((1, 10)))
 
+    def __post_init__(self) -> None:
+        self.lighter = np.ones(len(self.parts))
+
     @property
     def pressed(self) -> int:
         """How many contacts carried load in the last substep."""
@@ -134,8 +139,7 @@ class SolidWorld:
             if part.mover is None or rigid.w[r] > 0.0:
                 continue
             if part.release is not None and frame > part.release + 1e-9:
-                rigid.w[r] = 1.0 / part.mass.mass  # let go with the speed it has
-                rigid.inverse[r] = 1.0 / part.mass.moments
+                self.set_free(r)  # let go with the speed it has
                 continue
             turn, shift = part.mover.at(frame)
             old = rigid.place[r].copy()
@@ -149,6 +153,12 @@ class SolidWorld:
             self.solids.moving[s] = bool((rigid.place[r] != old).any())
         for c, _ in self.colliders.movers:
             self.solids.moving[c] = bool((self.colliders.touch.drift[c] != STILL).any())
+
+    def set_free(self, number: int) -> None:
+        """Give a rigid body the inverse mass and moments that it has when nothing drives it."""
+        mass = self.parts[number].mass
+        self.rigid.w[number] = self.lighter[number] / mass.mass
+        self.rigid.inverse[number] = self.lighter[number] / mass.moments
 
     def begin(self, gravity: Floats, slowing: float, dt: float) -> None:
         """Move the free bodies for dt seconds."""

@@ -45,7 +45,7 @@ class Stepper:
         world.colliders.leave_forms()
         self.damped = False
         self.began = world.membrane, world.x[: world.cloth], world.load_on_cloth()
-        self.grades = np.zeros((0, 3))
+        self.grades, self.lightness = np.zeros((0, 3)), np.zeros(0)
         if world.handles.changing or world.over_frames.stiffen or any(is_keyed(dial) for dial in self.quality):
             rest, x = world.membrane.rest.copy(), world.x[: world.cloth].copy()
             self.began = world.membrane._replace(rest=rest), x, self.began[2]
@@ -86,9 +86,11 @@ class Stepper:
         note_bent(world.bend, world.x)
         self.damped = bool((world.membrane.rest[:, 7] > 0.0).any() or (world.tets.rest[:, 12] > 0.0).any())
         if world.over_frames.stiffen:
+            world.touching.w[: world.cloth] = world.w[: world.cloth]
             grades = graded(world.membrane.rest[:, 4:7])
-            anew |= not np.array_equal(grades, self.grades)
-            self.grades = grades
+            lightness = graded(world.w[: world.cloth])
+            anew |= not (np.array_equal(grades, self.grades) and np.array_equal(lightness, self.lightness))
+            self.grades, self.lightness = grades, lightness
         if anew:
             self._build_coarse()
         if world.over_frames.stiffen and self.coarse is not None:
@@ -119,9 +121,9 @@ class Stepper:
         So it is the same whenever that is done, also by a bake that goes on from a checkpoint.
         """
         membrane, x, load = self.began
-        if len(self.grades):
-            membrane = self._as_began(self.grades)
         w = self.world.w[: self.world.cloth]
+        if len(self.grades):
+            membrane, w = self._as_began(self.grades), self.lightness
         self.coarse = build_coarse(membrane, x, w, self.dt, self.iterations, load)
 
     def _substep(self, begin: float, end: float, keep: bool) -> int:
