@@ -1,7 +1,8 @@
 """Sleeping: bodies that touch one another fall asleep together, once none of them has got anywhere for a while.
 
 What counts is how far a body is from where it became calm, not how fast it is: in a large heap there is
-always one that trembles a little without going anywhere.
+always one that trembles a little without going anywhere. For its sake others need not stay awake for ever: who has been
+calm for three times as long falls asleep alone, and what leaves it asleep is slower than WAKES times calm.
 """
 
 from __future__ import annotations
@@ -11,9 +12,12 @@ import numpy as np
 from zembrik.core.compiled import kernel
 from zembrik.core.solver.arrays import LOAD
 
+STOPS_RAD_PER_S2 = 0.3
 RESISTANCE_PER_S = 8.0  # how fast the turning of what hardly moves dies
 PATIENCE_S = 0.5  # how long all of a group must have been calm
-CALM_SIZES_PER_S = 0.05  # a body that gets on by less than this share of its size a second is calm …
+ALONE_S = 1.5  # how long one that touches others which are not
+WAKES = 2.0  # times the speed of calm, from which on one wakes what it presses on
+CALM_SIZES_PER_S = 0.1  # a body that gets on by less than this share of its size a second is calm …
 CALM_LEAST_M_PER_S, CALM_MOST_M_PER_S = 0.002, 0.02  # … within these bounds
 
 
@@ -33,13 +37,13 @@ def _calm_speed(size):  # type: ignore[no-untyped-def]
 
 @kernel
 def _hurries(rigid, r, size):  # type: ignore[no-untyped-def]
-    """Tell whether a body is awake and faster than calm, or driven and moves at all."""
+    """Tell whether a body is awake and much faster than calm, or driven and moves at all."""
     if rigid.asleep[r]:
         return False
     v = rigid.speed
     way = np.sqrt(v[r, 0] ** 2 + v[r, 1] ** 2 + v[r, 2] ** 2)
     turn = np.sqrt(v[r, 3] ** 2 + v[r, 4] ** 2 + v[r, 5] ** 2)
-    return way + 0.5 * turn * size[r] > (0.0 if rigid.w[r] == 0.0 else _calm_speed(size[r]))
+    return way + 0.5 * turn * size[r] > (0.0 if rigid.w[r] == 0.0 else WAKES * _calm_speed(size[r]))
 
 
 @kernel
@@ -62,9 +66,10 @@ def wake(contacts, rigid, size):  # type: ignore[no-untyped-def]
 
 @kernel
 def _resist_rolling(rigid, size, contacts, seconds):  # type: ignore[no-untyped-def]
-    """Slow the turning of bodies that touch something and hardly move: where things touch they dent a little.
+    """Slow the turning of bodies that touch something: where things touch they dent a little.
 
-    Contacts are points, which hold nothing against a turn about themselves; a pear would turn on for ever.
+    Contacts are points, which hold nothing against a turn about themselves; a pear would turn on for ever. What hardly
+    moves loses it in proportion; what moves loses STOPS_RAD_PER_S2 (a rolling ball of 0.1 m loses 0.02 m/s²).
     """
     touched = np.zeros(len(rigid.w), np.bool_)
     for c in range(len(contacts.a)):
@@ -78,9 +83,11 @@ def _resist_rolling(rigid, size, contacts, seconds):  # type: ignore[no-untyped-
         if touched[r] and rigid.w[r] > 0.0 and not rigid.asleep[r]:
             way = np.sqrt(v[r, 0] ** 2 + v[r, 1] ** 2 + v[r, 2] ** 2)
             turn = np.sqrt(v[r, 3] ** 2 + v[r, 4] ** 2 + v[r, 5] ** 2)
+            left = max(1.0 - STOPS_RAD_PER_S2 * seconds / max(turn, 1e-12), 0.0)
             if way + 0.5 * turn * size[r] < CALM_MOST_M_PER_S:
-                for k in range(3, 6):
-                    v[r, k] *= keep
+                left = min(left, keep)
+            for k in range(3, 6):
+                v[r, k] *= left
 
 
 @kernel
@@ -133,7 +140,8 @@ def fall_asleep(rigid, size, calm_place, contacts, joined, seconds):  # type: ig
             root = _root(parent, r)
             least[root] = min(least[root], rigid.still[r])
     for r in range(count):
-        if rigid.w[r] > 0.0 and not rigid.asleep[r] and least[_root(parent, r)] >= PATIENCE_S:
+        calm = least[_root(parent, r)] >= PATIENCE_S or rigid.still[r] >= ALONE_S
+        if rigid.w[r] > 0.0 and not rigid.asleep[r] and calm:
             rigid.asleep[r] = True
             for k in range(6):
                 rigid.speed[r, k] = 0.0
