@@ -50,7 +50,7 @@ def scattered(size, cell, seed=2):
 
 def matrix(form):
     """Return F, (H, H), from what each hinge is projected with and is drawn to."""
-    count = len(form.own)
+    form, count = form.full, len(form.own)
     rows = np.arange(count)
     drawn = sparse.csr_array((form.share[:, 0], (rows, rows)), shape=(count, count))
     for k in range(4):

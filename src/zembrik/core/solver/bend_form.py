@@ -33,6 +33,7 @@ from zembrik.core.mesh.trimesh import TriMesh
 
 CHEQUER = 0.36
 RIDGE = 1e-3  # of each angle's own part, so that three that hardly differ do not cancel
+BLOCK = 16384  # faces at a time, for the memory's sake
 NONE = 1e-9  # of a hinge's own part: what hinges of one triangle have to do with one another, below which it is nothing
 
 Floats = NDArray[np.float64]
@@ -45,7 +46,7 @@ class BendForm(NamedTuple):
         own: float64 (H,), pure numbers: the stiffness each is projected with, at least F's own.
         near: int32 (H, 4), the other hinges of its two triangles; itself where there is none.
         share: float64 (H, 5): what part of its own angle, and of theirs, it is drawn to: with e* = Σ share e, the
-            torque of own (e - e*) is that of F.
+            torque of own (e - e*) is that of F. Both are empty where no hinge depends on another.
     """
 
     own: Floats
@@ -55,18 +56,30 @@ class BendForm(NamedTuple):
     @property
     def coupled(self) -> bool:
         """Whether any hinge depends on another."""
-        return bool((np.abs(self.share) > NONE).any())
+        return bool(len(self.share))
+
+    @property
+    def full(self) -> BendForm:
+        """The same with near and share for every hinge."""
+        count = len(self.own)
+        alone = np.tile(np.arange(count, dtype=np.int32)[:, None], 4)
+        return self if self.coupled else BendForm(self.own, alone, np.zeros((count, 5)))
 
 
 def bend_form(mesh: TriMesh) -> BendForm:
     """Return the form of `mesh.hinges`."""
     count = len(mesh.hinges)
-    near = np.tile(np.arange(count, dtype=np.int32)[:, None], 4)
+    none = np.zeros((0, 4), np.int32), np.zeros((0, 5))
     if not count:
-        return BendForm(np.zeros(0), near, np.zeros((0, 5)))
+        return BendForm(np.zeros(0), *none)
+    near = np.tile(np.arange(count, dtype=np.int32)[:, None], 4)
     of_face = _hinges_of_faces(mesh)
     there = of_face >= 0
-    form = _forms(mesh, of_face) * ((1.0 + CHEQUER * _chequered(mesh)) * mesh.face_areas)[:, None, None]
+    form = np.empty((len(of_face), 3, 3))
+    size = (1.0 + CHEQUER * _chequered(mesh)) * mesh.face_areas
+    for first in range(0, len(form), BLOCK):
+        block = slice(first, first + BLOCK)
+        form[block] = _forms(mesh, of_face, block) * size[block, None, None]
     diagonal = np.bincount(of_face[there], np.einsum("fee->fe", form)[there], count)
     pull, filled = np.zeros((count, 4)), np.zeros(count, np.int64)
     for e in range(3):
@@ -84,7 +97,7 @@ def bend_form(mesh: TriMesh) -> BendForm:
     # settling as they move on, while no hinge is pulled by others by more than it resists itself (Gershgorin).
     own = np.maximum(diagonal, 0.5 * (diagonal + np.abs(pull).sum(axis=1)))
     share = np.column_stack([1.0 - diagonal / own, -pull / own[:, None]])
-    return BendForm(own, near, share)
+    return BendForm(own, near, share) if (np.abs(share) > NONE).any() else BendForm(own, *none)
 
 
 def _once(numbers: NDArray[np.int64]) -> list[NDArray[np.int64]]:
@@ -104,11 +117,11 @@ def _hinges_of_faces(mesh: TriMesh) -> NDArray[np.int64]:
     return of_edge[mesh.face_edges]
 
 
-def _forms(mesh: TriMesh, of_face: NDArray[np.int64]) -> Floats:
-    """Return M of each face, (faces, 3, 3); nothing where there is no hinge."""
-    there = of_face >= 0
-    flat, opposite = _flattened(mesh, of_face)
-    angles = np.zeros((len(mesh.faces), 3, 3))
+def _forms(mesh: TriMesh, of_face: NDArray[np.int64], some: slice) -> Floats:
+    """Return M of some faces, (m, 3, 3); nothing where there is no hinge."""
+    there = of_face[some] >= 0
+    flat, opposite = _flattened(mesh, of_face, some)
+    angles = np.zeros((len(flat), 3, 3))
     for e in range(3):
         a, b, c = flat[:, e], flat[:, (e + 1) % 3], flat[:, (e + 2) % 3]
         angles[:, e] = _angle_of_curvature(a, b, c, opposite[:, e])
@@ -129,17 +142,18 @@ def _chequered(mesh: TriMesh) -> Floats:
     return chequer[mesh.faces].sum(axis=1) / np.maximum(count, 1)
 
 
-def _flattened(mesh: TriMesh, of_face: NDArray[np.int64]):  # type: ignore[no-untyped-def]
-    """Return each face's corners in its plane and its neighbours' far points folded flat, (faces, 3, 2) both."""
-    p = mesh.points[mesh.faces]
+def _flattened(mesh: TriMesh, of_face: NDArray[np.int64], some: slice):  # type: ignore[no-untyped-def]
+    """Return some faces' corners in their planes and their neighbours' far points folded flat, (m, 3, 2) both."""
+    faces, of_face = mesh.faces[some], of_face[some]
+    p = mesh.points[faces]
     u = p[:, 1] - p[:, 0]
     u /= np.linalg.norm(u, axis=1, keepdims=True)
-    v = np.cross(mesh.face_normals, u)
+    v = np.cross(mesh.face_normals[some], u)
     flat = np.stack([np.einsum("fki,fi->fk", p - p[:, :1], u), np.einsum("fki,fi->fk", p - p[:, :1], v)], axis=2)
     opposite = np.zeros_like(flat)
     for e in range(3):
         hinge = mesh.hinges[np.maximum(of_face[:, e], 0)]
-        own = mesh.faces[:, (e + 2) % 3]
+        own = faces[:, (e + 2) % 3]
         far = mesh.points[np.where(hinge[:, 2] == own, hinge[:, 3], hinge[:, 2])]
         start, along = p[:, e], p[:, (e + 1) % 3] - p[:, e]
         length = np.linalg.norm(along, axis=1)

@@ -155,6 +155,7 @@ def _bend(hinges: Whole, rest: Floats, forms: list[BendForm], layout: Layout) ->
     order = layout.orders[1]
     near, share, bent = np.zeros((0, 4), np.int32), np.zeros((0, 5)), np.zeros(0)
     if any(form.coupled for form in forms):
+        forms = [form.full for form in forms]
         starts = np.cumsum([0, *[len(form.own) for form in forms]])
         place = np.empty(len(order), np.int32)  # where each hinge has come to
         place[order] = np.arange(len(order))

@@ -76,21 +76,27 @@ def make_patches(places: Floats, edges: Whole, faces: Whole, body: NDArray[np.in
     for owner in (patch, patch[edges[:, 0]], patch[faces[:, 0]]):
         orders.append(np.argsort(owner, kind="stable").astype(np.int32))
         spans.append(np.concatenate([[0], np.cumsum(np.bincount(owner, minlength=count))]).astype(np.int64))
-    one, two = patch[edges[:, 0]], patch[edges[:, 1]]
-    links = np.unique(np.concatenate([np.stack([one, two], 1), np.stack([two, one], 1)]), axis=0)
-    for k in (1, 2):  # faces reach across corners that no edge of two patches does
-        more = np.stack([patch[faces[:, 0]], patch[faces[:, k]]], 1)
-        links = np.unique(np.concatenate([links, more, more[:, ::-1]]), axis=0)
-    beside_span = np.concatenate([[0], np.cumsum(np.bincount(links[:, 0], minlength=count))]).astype(np.int64)
+    # Pairs of numbers go as one number each: rows would take five times the room to sort.
+    links = np.zeros(0, np.int64)
+    for one, two in ((edges[:, 0], edges[:, 1]), (faces[:, 0], faces[:, 1]), (faces[:, 0], faces[:, 2])):
+        there, back = patch[one] * count + patch[two], patch[two] * count + patch[one]
+        links = np.unique(np.concatenate([links, there, back]))
+    beside, beside_span = _lists(links, count, count)
+    ends = patch * len(places) + np.arange(len(places))
+    for things in (edges, faces):
+        for k in range(things.shape[1]):
+            ends = np.unique(np.concatenate([ends, patch[things[:, 0]] * len(places) + things[:, k]]))
     points, lines, triangles = orders
     point_span, edge_span, face_span = spans
-    beside = links[:, 1].astype(np.int32)
-    owners = [patch, np.repeat(patch[edges[:, 0]], 2), np.repeat(patch[faces[:, 0]], 3)]
-    every = np.concatenate([np.arange(len(places)), edges.ravel(), faces.ravel()])
-    pairs = np.unique(np.stack([np.concatenate(owners), every], axis=1), axis=0)
-    end_span = np.concatenate([[0], np.cumsum(np.bincount(pairs[:, 0], minlength=count))]).astype(np.int64)
-    ends = pairs[:, 1].astype(np.int32)
-    return Patches(points, lines, triangles, point_span, edge_span, face_span, beside, beside_span, ends, end_span)
+    within, end_span = _lists(ends, count, len(places))
+    return Patches(points, lines, triangles, point_span, edge_span, face_span, beside, beside_span, within, end_span)
+
+
+def _lists(pairs: NDArray[np.int64], count: int, stride: int) -> tuple[Whole, NDArray[np.int64]]:
+    """Return the second numbers of rising pairs, first times stride plus second, and where each first's begin."""
+    first, second = np.divmod(pairs, max(stride, 1))
+    span = np.concatenate([[0], np.cumsum(np.bincount(first, minlength=count))]).astype(np.int64)
+    return second.astype(np.int32), span
 
 
 class Bounds(NamedTuple):

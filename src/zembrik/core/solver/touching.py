@@ -131,6 +131,10 @@ class Touching:
         whose = np.concatenate([2 * body + (not itself), np.repeat(np.array(marks, np.int64), sizes)]).astype(np.int64)
         self.any = bool(len(self.faces)) and (itself or len(np.unique(whose)) > 1)
         self.layers = itself or len(np.unique(whose[whose >= 0])) > 1  # whether cloth is kept apart from cloth
+        self.built: Floats | None = None
+        if not self.any:  # then nothing is ever looked for, and no room is taken for it
+            self.touching, self.touched = np.zeros(0, np.bool_), 0
+            return
         patches = make_patches(self.x, self.edges, self.faces, whose)
         group = whose[patches.points[patches.point_span[:-1]]]
         self.search = Search(patches, self.edges, self.faces, group, level == "edges")
@@ -140,7 +144,6 @@ class Touching:
         most = float(self.room.max(initial=0.0))
         self.margin = max(MARGIN * spacing, most)  # metres that things may go before the pairs are looked for anew
         self.reach = 2.0 * most + self.margin
-        self.built: Floats | None = None
         self.drift = np.zeros(3)  # what all go in a substep in the mean, metres; ways are relative to it
         self.way = np.zeros_like(self.x)
         self.point_pairs = self.edge_pairs = np.zeros((0, 2), np.int32)
