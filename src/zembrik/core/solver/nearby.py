@@ -29,7 +29,7 @@ from zembrik.core.solver.colour import neighbourhoods
 
 POINTS_A_PATCH = 12
 FORM = -1_000_000  # the groups of colliders that change their form are this and below
-ROOM = 192  # pairs of things that most pairs of patches hold at most
+ROOM = 64  # pairs of things that most pairs of patches hold at most
 FLAT = 1.2  # radians that no normal of a patch and its neighbour leans farther to one direction: they cannot touch
 
 Floats = NDArray[np.float64]
