@@ -113,8 +113,8 @@ def build_world(setup: Setup, assets: Assets) -> World:
         handles=Handles(_handles(setup, cloths, softs, starts, assets), mass),
         shrinking=[
             Shrinking(mine, membrane.rest[mine, :4].copy(), cloth.material["rest_length"])
-            for n, cloth in enumerate(cloths)
-            if cloth.material["rest_length"] != 1.0 and len(mine := np.flatnonzero(face_owner == n))
+            for k, cloth in enumerate(cloths)
+            if cloth.material["rest_length"] != 1.0 and len(mine := np.flatnonzero(face_owner == k))
         ],
         yielding=_yielding(cloths, softs, owners),
         touching=Touching(
@@ -169,8 +169,8 @@ def _bodies(
 ) -> list[SimBody]:
     """Return the simulated bodies in the setup's order."""
     found: dict[str, SimBody] = {}
-    for n, cloth in enumerate(cloths):
-        found[cloth.name] = SimBody(cloth.name, int(starts[n]), int(starts[n + 1]), cloth.mesh.faces)
+    for k, cloth in enumerate(cloths):
+        found[cloth.name] = SimBody(cloth.name, int(starts[k]), int(starts[k + 1]), cloth.mesh.faces)
     for n, soft in enumerate(softs, len(cloths)):
         masters = soft.masters + np.int32(starts[n])
         found[soft.name] = SimBody(
@@ -184,11 +184,11 @@ def _bodies(
 def _skin_of(cloths: list[ClothPart]) -> Floats:
     """Return `World.skin` of all cloth points."""
     rows = []
-    for cloth in cloths:
-        surface, count = cloth.surface, len(cloth.mass)
+    for part in cloths:
+        surface, count = part.surface, len(part.mass)
         fixed = np.tile([surface.room, surface.grip, surface.slip], (count, 1))
-        distance = np.full(count, cloth.material["tack_distance"])
-        rows.append(np.column_stack([fixed, cloth.area * cloth.material["tack"], distance]))
+        distance = np.full(count, part.material["tack_distance"])
+        rows.append(np.column_stack([fixed, part.area * part.material["tack"], distance]))
     return np.ascontiguousarray(_stacked(rows, 5))
 
 
@@ -238,8 +238,8 @@ def _air(
 ) -> Air:  # fmt: skip
     forces = resolved.document["forces"]
     inflated = [
-        (np.flatnonzero(face_owner == n), cloth.material["pressure"])
-        for n, cloth in enumerate(cloths)
+        (np.flatnonzero(face_owner == k), cloth.material["pressure"])
+        for k, cloth in enumerate(cloths)
         if cloth.material["pressure"] != 0.0
     ]
     air = Air(

@@ -35,14 +35,14 @@ def dials_over_frames(
     found, bodies = OverFrames(), resolved.document["bodies"]
     spans = {body.name: (body.first, body.last) for body in world.bodies}
     by_name = {body["name"]: body for body in bodies}
-    for n, cloth in enumerate(cloths):
+    for k, cloth in enumerate(cloths):
         values, span = by_name[cloth.name], spans[cloth.name]
-        mine = np.flatnonzero(owners.triangles == n)
+        mine = np.flatnonzero(owners.triangles == k)
         found.add(
             _weight(world, span, cloth.material["area_density"], mine), values["material"]["area_density"],
             stiffens=True,
         )  # fmt: skip
-        _cloth_dials(found, world, values["material"], n, cloth, owners, span)
+        _cloth_dials(found, world, values["material"], k, cloth, owners, span)
         _surface_dials(found, world, values, _of_particles(world, *span), span)
     for n, soft in enumerate(softs):
         values = by_name[soft.name]
