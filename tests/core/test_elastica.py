@@ -75,7 +75,7 @@ def test_the_tip_does_not_depend_on_the_mesh():
     for segments, substeps in ((10, 80), (20, 320)):
         place, longer = tip(load, segments, substeps)
         off.append(place - elastica_tip(load * longer))
-    off += [_irregular(load, shapes.grid, 0.28), _irregular(load, one_way, 0.0), _irregular(load, one_way, 0.28)]
+    off += [_irregular(load, shapes.grid, 0.28), _irregular(load, one_way, 0.0)]  # more meshes: `test_bend_form`
     for one in off:
         assert np.linalg.norm(one) < 0.05, off
         assert np.linalg.norm(one - off[0]) < 0.05, off
@@ -116,8 +116,8 @@ def _irregular(load, lattice, shaken):
     )
     world = build_world(setup, One())
     end = world.x[:, 0] > points[:, 0].max() - 1e-6
-    stepper = Stepper(world, 240, 1, 24.0)
-    for frame in range(1, 73):
+    stepper = Stepper(world, 160, 1, 24.0)
+    for frame in range(1, 61):
         stepper.advance(frame)
     free = LENGTH + cell / 2
     place = world.x[end].mean(axis=0)

@@ -114,9 +114,11 @@ def test_every_dial_takes_effect_from_its_key_on(scene, path, one, two):
 def test_every_keyed_dial_of_the_document_is_tried():
     """Whatever dial of a body, the quality or the world may be keyed is tried above, or told here by whom else."""
     elsewhere = {"Material": {"pressure", "rest_length"}, "Body": {"gravity"}, "Ground": {"friction", "bounce"}}
+    elsewhere["TurbulenceForce"], elsewhere["DampingForce"] = {"speed", "size", "rate"}, set()
     schema = parse_setup({}).model_json_schema()["$defs"]
     tried = {path.rpartition("/")[2] for _, path, *_ in FLEXIBLE}
-    for part in ("Material", "Body", "Ground", "World", "Quality"):
+    tried.add("rate")  # of damping, below
+    for part in ("Material", "Body", "Ground", "World", "Quality", "TurbulenceForce", "DampingForce"):
         keyed = {name for name, field in schema[part]["properties"].items() if field.get("keyed")}
         assert keyed - elsewhere.get(part, set()) <= tried, part
 
@@ -163,6 +165,30 @@ def test_the_grounds_own_dials():
     assert free == pytest.approx(2.0, rel=0.02)  # two sides' grips meet as the root of their product
     stage.run(3)
     assert stage.rigid.speed[0, 0] < free - 0.9 * G * 3 / 24 * 0.5
+
+
+def test_air_damping_sets_in_when_its_rate_does():
+    """A block that glides loses nothing until frame 13; from then on a share of e^-t each second, within 1%."""
+    over = {"keys": [[1, 0.0], [13, 1.0]], "ease": "hold"}
+    sled = brick("it", (0, 1, 0), motion={"translate": {"keys": [[1, [0, 0, 0]], [7, [0.5, 0, 0]]]}}, release=7)
+    stage = Stage({"bodies": [sled], "world": {"ground": None, "gravity": [0, 0, 0]},
+                   "forces": [{"kind": "air damping", "rate": over}]})  # fmt: skip
+    stage.run(12)
+    assert stage.rigid.speed[0, 0] == pytest.approx(2.0, rel=1e-6)
+    stage.run(24)
+    assert stage.rigid.speed[0, 0] == pytest.approx(2.0 * np.exp(-1.0), rel=0.01)
+
+
+def test_gravity_that_turns_is_a_slope():
+    """A sleeping block on the level, μ = 0.3: turned by 30° it slides at g (sin 30° - 0.3 cos 30°), within 3%."""
+    block = brick("it", (0, 0.1, 0), (0.2, 0.2, 0.2), material={"friction": 0.3, "sliding_friction": 0.3})
+    over = {"keys": [[1, [0, 0, 0]], [25, [0, 0, 30]]], "ease": "hold"}
+    stage = Stage({"bodies": [block], "world": {"ground": {"friction": 0.3}, "gravity_turn": over}}, 40)
+    stage.run(24)
+    assert stage.rigid.asleep.all()
+    stage.run(12)
+    expected = G * (np.sin(np.radians(30)) - 0.3 * np.cos(np.radians(30))) * 0.5
+    assert np.linalg.norm(stage.rigid.speed[0, :3]) == pytest.approx(expected, rel=0.03)
 
 
 def test_a_thicker_sheet_rises_off_the_ground():

@@ -3,6 +3,7 @@
 import numpy as np
 import pytest
 
+from zembrik.core.motion.track import integral_of, track_values
 from zembrik.core.motion.turbulence import Turbulence
 from zembrik.core.motion.wind import wind_velocity
 from zembrik.core.setup.assets import NoAssets
@@ -13,7 +14,7 @@ from zembrik.core.solver.step import Stepper
 
 def velocity(turbulence, places, time=0.0):
     out = np.zeros((len(places), 3))
-    turbulence.add(np.ascontiguousarray(places), time, 1.0, out)
+    turbulence.add(np.ascontiguousarray(places), time * 24.0, 24.0, 1.0, out)
     return out
 
 
@@ -47,6 +48,34 @@ def test_its_size_rate_and_seed():
     assert abs(alike(velocity(air, places, 60.0))) < 0.35
     assert (velocity(Turbulence(1.0, 0.8, 0.5, 7), places) == here).all()
     assert abs(alike(velocity(Turbulence(1.0, 0.8, 0.5, 8), places))) < 0.1
+
+
+def test_its_speed_size_and_rate_over_frames():
+    """Until their keys as without; then twice as fast, half as wide, and standing where it had come to."""
+    places = np.random.default_rng(3).uniform(-2, 2, (50, 3))
+    plain = Turbulence(1.0, 0.8, 0.5, 7)
+
+    def over(*values):
+        return {"keys": [[1, values[0]], [25, values[1]]], "ease": "hold"}
+
+    faster, finer = Turbulence(over(1.0, 2.0), 0.8, 0.5, 7), Turbulence(1.0, over(0.8, 0.4), 0.5, 7)
+    stopped = Turbulence(1.0, 0.8, over(0.5, 0.0), 7)
+    for one in (faster, finer, stopped):
+        assert velocity(one, places, 0.5) == pytest.approx(velocity(plain, places, 0.5))
+    assert velocity(faster, places, 2.0) == pytest.approx(2.0 * velocity(plain, places, 2.0))
+    assert velocity(finer, places, 2.0) == pytest.approx(velocity(plain, 2.0 * places, 2.0))
+    assert velocity(stopped, places, 3.0) == pytest.approx(velocity(plain, places, 25 / 24))
+
+
+def test_a_track_is_summed_up_exactly():
+    """Straight, smooth, held and with own handles, before, within and beyond its keys: as many small steps."""
+    keys = [[-3, 1.0], [2, 4.0, "smooth"], [5, -1.0, "hold"], [9, 2.0, {"leave": 3.0, "arrive": -2.0}], [14, 0.5]]
+    track = {"keys": keys, "ease": "straight"}
+    for end in (-6.0, -1.5, 0.0, 3.3, 7.0, 12.0, 20.0):
+        at = np.linspace(0.0, end, 40_001)
+        at = 0.5 * (at[1:] + at[:-1])
+        assert integral_of(track, end) == pytest.approx(track_values(keys, "straight", at).mean() * end, abs=2e-3)
+    assert integral_of(3.0, 5.0) == 15.0
 
 
 def test_it_moves_cloth_as_its_strength_says():

@@ -74,6 +74,23 @@ def test_all_pages_know_keyed_dials(client, database, shot):
     assert "true to the setup" in client.get(f"/shots/{shot}/review").text
 
 
+def test_the_air_is_keyed_beside_what_is_typed(client, database, shot):
+    """Turbulence's size keyed by its curve; typing its speed afterwards leaves the keys; damping's rate alike."""
+    plain = {"number": -1, "speed": "1.5", "size": "0.6", "rate": "0.8", "seed": "1"}
+    assert post(client, database, shot, "turbulence", **plain).status_code == 200
+    keys = json.dumps([[1, 0.6], [6, 0.2]])
+    assert post(client, database, shot, "track", path="/forces/0/size", keys=keys).status_code == 200
+    page = post(client, database, shot, "turbulence", number=0, speed="2", rate="0.8", seed="1", station="motion")
+    assert page.status_code == 200 and "Size of the swirls over frames" in page.text
+    force = document(database, shot)["forces"][0]
+    assert force["speed"] == 2 and force["size"]["keys"] == [[1, 0.6], [6, 0.2]]
+    assert post(client, database, shot, "air-damping", number=-1, rate="0.5").status_code == 200
+    assert post(client, database, shot, "track", path="/forces/1/rate", keys=keys).status_code == 200
+    assert post(client, database, shot, "air-damping", number=1).status_code == 200
+    assert document(database, shot)["forces"][1]["rate"]["keys"] == [[1, 0.6], [6, 0.2]]
+    assert client.get(f"/shots/{shot}/air.bin").status_code == 200
+
+
 def test_trials_proof_and_leverage_beside_keyed_substeps(client, database, shot):
     """Proof doubles every key; the others leave alone what is keyed and take the fewest substeps for cheap."""
     keys = json.dumps([[1, 2], [6, 4]])

@@ -13,6 +13,7 @@ from zembrik.web.render import Words
 
 TRACKS = {  # the end of a track's path: its title, its unit, what it does
     "world/gravity_strength": ("Gravity's strength", "×", "Factor on the gravity."),
+    "world/gravity_turn": ("Gravity turns", "°", "About X, then Y, then Z: a room that rolls."),
     "motion/translate": ("Moves", "m", "Way from its place."),
     "motion/rotate": ("Turns", "°", "About X, then Y, then Z, through its origin."),
     "motion/turn": ("Turns", "", "As quaternions x y z w."),
@@ -26,6 +27,9 @@ TRACKS = {  # the end of a track's path: its title, its unit, what it does
     "material/drag": ("Air drag", "×", "Share of the air's pressure it feels."),
     "material/lift": ("Lift", "×", "Push across the wind on slanting faces."),
     "gravity": ("Gravity's share", "×", "Factor on the gravity for this body: 0 floats."),
+    "speed": ("Speed", "m/s", "How fast the swirls go."),
+    "size": ("Size", "m", "How far apart swirls are."),
+    "rate": ("Rate", "a second", "How often swirls turn over; of damping, the share of speed lost."),
     "strength": ("Strength", "×", "Factor on it."),
     "veer": ("Veers", "°", "About the vertical, to the left as it goes."),
 }

@@ -46,6 +46,7 @@ from zembrik.core.setup.meshes import (
 from zembrik.core.setup.motion import Keys as Keys
 from zembrik.core.setup.motion import Motion as Motion
 from zembrik.core.setup.motion import Pin as Pin
+from zembrik.core.setup.motion import VectorKeys
 from zembrik.core.setup.parts import Part, Vector, dial
 
 SCHEMA: Literal["zembrik.setup/1"] = "zembrik.setup/1"
@@ -324,6 +325,9 @@ class World(KeyedPart):
 
     gravity: Vector = dial((0.0, -9.81, 0.0), "m/s²", "Pull on everything; three zeros for none.")
     gravity_strength: float | Keys = dial(1.0, "×", "Factor on the gravity, over frames.")
+    gravity_turn: VectorKeys | None = dial(
+        None, "°", "Turns the gravity about X, then Y, then Z, over frames: a room that rolls."
+    )
     air_density: Keyed = keyed_dial(
         1.2, "kg/m³", "Thickness of the air that slows and carries cloth; 0 for none.", least=0, most=1000
     )
@@ -339,22 +343,26 @@ class WindForce(Part):
     veer: float | Keys = dial(0.0, "°", "Turns the velocity about the vertical, over frames.")
 
 
-class TurbulenceForce(Part):
+class TurbulenceForce(KeyedPart):
     """Air that swirls through the whole shot, on top of any wind."""
 
     kind: Literal["turbulence"]
-    speed: float = dial(1.0, "m/s", "How fast the swirls go, in the root of the mean square.", ge=0, le=1000)
-    size: float = dial(0.5, "m", "How far apart swirls are: small ones flutter, large ones swing.", gt=0, le=1e4)
-    rate: float = dial(0.5, "times a second", "How often the swirls turn over.", ge=0, le=100)
+    speed: Keyed = keyed_dial(1.0, "m/s", "How fast the swirls go, in the root of the mean square.", least=0, most=1000)
+    size: Keyed = keyed_dial(
+        0.5, "m", "How far apart swirls are: small ones flutter, large ones swing.", least=0, above=True, most=1e4
+    )
+    rate: Keyed = keyed_dial(0.5, "times a second", "How often the swirls turn over.", least=0, most=100)
     seed: int = dial(1, "", "Another number, other swirls of the same kind.", ge=0, le=2**31)
     strength: float | Keys = dial(1.0, "×", "Factor on the speed, over frames.")
 
 
-class DampingForce(Part):
+class DampingForce(KeyedPart):
     """Air that slows everything alike, light or heavy."""
 
     kind: Literal["air damping"]
-    rate: float = dial(0.5, "times a second", "Share of all speed lost to the air each second.", ge=0, le=1000)
+    rate: Keyed = keyed_dial(
+        0.5, "times a second", "Share of all speed lost to the air each second.", least=0, most=1000
+    )
     strength: float | Keys = dial(1.0, "×", "Factor on the rate, over frames.")
 
 

@@ -227,9 +227,10 @@ def _pull(
     ]
     tracks += list(enumerate(part.weight for part in parts))
     weights = [(whose, track) for whose, track in tracks if isinstance(track, dict)]
-    if not weights and world["gravity_strength"] == 1.0:
+    if not weights and world["gravity_strength"] == 1.0 and not world.get("gravity_turn"):
         return None
-    return Pull(np.array(world["gravity"], dtype=np.float64), world["gravity_strength"], weights)
+    gravity = np.array(world["gravity"], dtype=np.float64)
+    return Pull(gravity, world["gravity_strength"], weights, world.get("gravity_turn"))
 
 
 def _air(

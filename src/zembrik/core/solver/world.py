@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.motion.track import most_of, value_at
+from zembrik.core.motion.track import most_of, track_values, value_at
 from zembrik.core.motion.turbulence import Turbulence
 from zembrik.core.motion.wind import wind_velocity
 from zembrik.core.solver.bend import Bend
@@ -20,6 +20,7 @@ from zembrik.core.solver.plastic import Yielding
 from zembrik.core.solver.solidity import Tets
 from zembrik.core.solver.solids import SolidWorld
 from zembrik.core.solver.touching import Touching
+from zembrik.core.units import turn_matrix
 
 Floats = NDArray[np.float64]
 
@@ -65,19 +66,29 @@ class Pull:
     """Gravity that changes over frames.
 
     Attributes:
-        gravity: float64 (3,), m/s², to be multiplied. strength: the number or track to do so by.
+        gravity: float64 (3,), m/s², to be multiplied and turned. strength: the number or track to do so by.
         weights: of bodies whose share changes: their particles (first, last) or their number among the rigid bodies,
             and the track.
+        turn: a track of three angles in degrees that gravity is turned by, about X, then Y, then Z; None for none.
     """
 
     gravity: Floats
     strength: Any
     weights: list[tuple[tuple[int, int] | int, Any]]
+    turn: Any = None
+
+    def at(self, frame: float) -> Floats:
+        """Return gravity (3,) at a frame, m/s²."""
+        gravity = self.gravity * value_at(self.strength, frame)
+        if self.turn is None:
+            return gravity
+        return turn_matrix(track_values(self.turn["keys"], self.turn["ease"], frame)[0]) @ gravity
 
     def changes_at(self, frame: float) -> bool:
         """Whether anything is unlike a frame before."""
         every = [self.strength, *[track for _, track in self.weights]]
-        return any(value_at(v, frame) != value_at(v, frame - 1.0) for v in every)
+        turns = bool((self.at(frame) != self.at(frame - 1.0)).any())
+        return turns or any(value_at(v, frame) != value_at(v, frame - 1.0) for v in every)
 
 
 @dataclass
@@ -113,7 +124,7 @@ class Air:
     rows: Floats
     winds: list[tuple[Floats, Any, Any]]
     swirls: list[tuple[Turbulence, Any]]
-    slowing: list[tuple[float, Any]]
+    slowing: list[tuple[Any, Any]]
     inflated: list[tuple[NDArray[np.int64], Any]]
     thick: float = 0.0
 
@@ -128,13 +139,14 @@ class Air:
 
     def lost_at(self, frame: float, dt: float) -> float:
         """Return the share (0..1) of all speed that a step of dt seconds loses to the air at a frame."""
-        return 1.0 - float(np.exp(-dt * sum(rate * value_at(strength, frame) for rate, strength in self.slowing)))
+        rates = (value_at(rate, frame) * value_at(strength, frame) for rate, strength in self.slowing)
+        return 1.0 - float(np.exp(-dt * sum(rates)))
 
     def swirl_at(self, frame: float, fps: float, x: Floats, swirl: Floats) -> None:
         """Fill swirl (n, 3) with the turbulent air's velocity at every particle of x (n, 3), m/s, at a frame."""
         swirl[:] = 0.0
         for turbulence, strength in self.swirls:
-            turbulence.add(x, frame / fps, value_at(strength, frame), swirl)
+            turbulence.add(x, frame, fps, value_at(strength, frame), swirl)
 
     def set_rows(self, frame: float) -> None:
         """Set pressures inside closed sheets, and how dense the air is, to what they are at a frame."""
@@ -227,7 +239,7 @@ class World:
     def set_pull(self, frame: float) -> None:
         """Set gravity to what it is at a frame."""
         assert self.pull is not None
-        self.gravity[:] = self.pull.gravity * value_at(self.pull.strength, frame)
+        self.gravity[:] = self.pull.at(frame)
         for whose, track in self.pull.weights:
             if isinstance(whose, int):
                 self.solids.rigid.weight[whose] = value_at(track, frame)

@@ -217,23 +217,24 @@ def set_wind(
 
 @router.post("/shots/{shot_id}/turbulence")
 def set_turbulence(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, speed: Text, size: Text,
-    rate: Text, seed: Text, station: Text = "motion", body: Text = "",
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, speed: Text = "",
+    size: Text = "", rate: Text = "", seed: Text = "", station: Text = "motion", body: Text = "",
 ) -> Response:  # fmt: skip
-    """Set turbulent air. Number -1 adds one."""
+    """Set turbulent air; what is left out, as what is keyed is, stays. Number -1 adds one."""
     typed = {"speed": speed, "size": size, "rate": rate, "seed": seed}
-    changed = {name: from_shown(name, text) for name, text in typed.items()}
+    changed = {name: from_shown(name, text) for name, text in typed.items() if text.strip()}
     patch = _force_patch(db, shot_id, number, "turbulence", changed)
     return apply_patch(request, db, places, shot_id, base, patch, "turbulence set", station, body)
 
 
 @router.post("/shots/{shot_id}/air-damping")
 def set_damping(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, rate: Text,
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, rate: Text = "",
     station: Text = "motion", body: Text = "",
 ) -> Response:  # fmt: skip
-    """Set air that slows everything alike. Number -1 adds one."""
-    patch = _force_patch(db, shot_id, number, "air damping", {"rate": from_shown("rate", rate)})
+    """Set air that slows everything alike; a rate that is keyed stays. Number -1 adds one."""
+    changed = {"rate": from_shown("rate", rate)} if rate.strip() else {}
+    patch = _force_patch(db, shot_id, number, "air damping", changed)
     return apply_patch(request, db, places, shot_id, base, patch, "air damping set", station, body)
 
 

@@ -29,6 +29,10 @@ def motion_words(setup: Setup, resolved: Resolved, number: int | None) -> Words:
         "forces": [
             {
                 "number": k, "force": f,
+                "tracks": {
+                    name: track_of(setup.frames, f"/forces/{k}/{name}", getattr(f, name), 1.0, f.kind)
+                    for name in ("speed", "size", "rate") if hasattr(f, name)
+                },
                 "strength": track_of(setup.frames, f"/forces/{k}/strength", f.strength, 1.0, f.kind),
                 "veer": track_of(setup.frames, f"/forces/{k}/veer", f.veer, 0.0, f.kind) if f.kind == "wind" else None,
             }

@@ -45,7 +45,7 @@ def air_at(setup: Setup, places: NDArray[np.float64], frame: float) -> NDArray[n
             velocity += wind_velocity(force["velocity"], force["strength"], force["veer"], frame)
         elif force["kind"] == "turbulence":
             swirls = Turbulence(force["speed"], force["size"], force["rate"], force["seed"])
-            swirls.add(places, frame / setup.fps, value_at(force["strength"], frame), velocity)
+            swirls.add(places, frame, setup.fps, value_at(force["strength"], frame), velocity)
     return velocity
 
 
