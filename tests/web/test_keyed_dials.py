@@ -89,6 +89,10 @@ def test_the_air_is_keyed_beside_what_is_typed(client, database, shot):
     assert post(client, database, shot, "air-damping", number=1).status_code == 200
     assert document(database, shot)["forces"][1]["rate"]["keys"] == [[1, 0.6], [6, 0.2]]
     assert client.get(f"/shots/{shot}/air.bin").status_code == 200
+    turned = json.dumps([[1, [0, 0, 0]], [9, [0, 0, 20]]])
+    rolled = post(client, database, shot, "track", path="/world/gravity_turn", keys=turned, station="motion")
+    assert rolled.status_code == 200 and "<b>Gravity turns</b><small>2 keys</small>" in rolled.text
+    assert document(database, shot)["world"]["gravity_turn"]["keys"] == [[1, [0, 0, 0]], [9, [0, 0, 20]]]
 
 
 def test_trials_proof_and_leverage_beside_keyed_substeps(client, database, shot):

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.setup.document import Setup
+from zembrik.core.setup.keyed import is_keyed
 from zembrik.core.setup.resolve import Resolved
 from zembrik.core.solver.cloth_parts import LEAST_BEND, ClothPart
 from zembrik.core.solver.over_frames import Lay, OverFrames, compliance, into, times
@@ -34,8 +35,11 @@ def dials_over_frames(
     """Return all dials of a setup that change over frames, for a world that was built of it."""
     found, bodies = OverFrames(), resolved.document["bodies"]
     spans = {body.name: (body.first, body.last) for body in world.bodies}
-    by_name = {body["name"]: body for body in bodies}
+    # Looking for where a body lies goes through all that there is: only for those that need it.
+    by_name = {body["name"]: body for body in bodies if _any_keyed(body)}
     for k, cloth in enumerate(cloths):
+        if cloth.name not in by_name:
+            continue
         values, span = by_name[cloth.name], spans[cloth.name]
         mine = np.flatnonzero(owners.triangles == k)
         found.add(
@@ -45,11 +49,15 @@ def dials_over_frames(
         _cloth_dials(found, world, values["material"], k, cloth, owners, span)
         _surface_dials(found, world, values, _of_particles(world, *span), span)
     for n, soft in enumerate(softs):
+        if soft.name not in by_name:
+            continue
         values = by_name[soft.name]
         found.add(_weight(world, spans[soft.name], soft.density), values["material"]["density"], stiffens=True)
         _soft_dials(found, world, values["material"], np.flatnonzero(owners.tets == n))
         _surface_dials(found, world, values, _of_particles(world, *spans[soft.name]))
     for r, part in enumerate(parts):
+        if part.name not in by_name:
+            continue
         _surface_dials(found, world, by_name[part.name], _of_rigid(world, r))
         found.add(_lightness(world, r, part.density), by_name[part.name]["material"]["density"])
     ground = setup.world.ground is not None
@@ -62,6 +70,11 @@ def dials_over_frames(
             found, world, resolved.document["world"]["ground"] | {"thickness": 0.0}, _of_colliders(world, [0])
         )
     return found
+
+
+def _any_keyed(body: dict[str, Any]) -> bool:
+    """Tell whether a resolved body has a dial that is keyed, of its own or of its material."""
+    return any(is_keyed(value) for value in [*body.values(), *(body.get("material") or {}).values()])
 
 
 def _cloth_dials(

@@ -24,6 +24,7 @@ def motion_words(setup: Setup, resolved: Resolved, number: int | None) -> Words:
     whole = resolved.document
     words: Words = {
         "shot_tracks": [track_of(setup.frames, "/world/gravity_strength", setup.world.gravity_strength, 1.0),
+            track_of(setup.frames, "/world/gravity_turn", setup.world.gravity_turn, STILL),
                         *_keyed(resolved, "/quality", whole["quality"]),
                         *_keyed(resolved, "/world/ground", whole["world"]["ground"] or {})],
         "forces": [
