@@ -8,7 +8,7 @@ from fastapi.testclient import TestClient
 
 from zembrik.farm.worker import run_bake
 from zembrik.library import bakes
-from zembrik.library.shots import differences, get_shot
+from zembrik.library.shots import differences, edit, get_shot
 from zembrik.web.app import make_app
 
 HX = {"hx-request": "true"}
@@ -93,6 +93,21 @@ def test_the_air_is_keyed_beside_what_is_typed(client, database, shot):
     rolled = post(client, database, shot, "track", path="/world/gravity_turn", keys=turned, station="motion")
     assert rolled.status_code == 200 and "<b>Gravity turns</b><small>2 keys</small>" in rolled.text
     assert document(database, shot)["world"]["gravity_turn"]["keys"] == [[1, [0, 0, 0]], [9, [0, 0, 20]]]
+
+
+def test_how_long_a_shot_takes_whatever_frame_it_begins_at(client, database, shot):
+    """From frame 101 on, baked once: the Bake station and a plan of trials tell how long, by the passes there are."""
+    with database.session() as session:
+        edit(session, shot, 1, [{"op": "add", "path": "/frames", "value": [101, 106]}], "other frames")
+        bake = bakes.queue_bake(session, shot).id
+    run_bake(database, bake)
+    keys = json.dumps([[101, 20], [106, 40]])
+    assert post(client, database, shot, "track", path="/quality/substeps", keys=keys).status_code == 200
+    page = client.get(f"/shots/{shot}/bake")
+    assert page.status_code == 200 and "About" in page.text
+    asked = {"last": "104", "one": "quality iterations", "one_values": "1, 2"}
+    plan = client.post(f"/shots/{shot}/plan-trials", data=asked, headers=HX)
+    assert plan.status_code == 200 and "2 runs" in plan.text
 
 
 def test_trials_proof_and_leverage_beside_keyed_substeps(client, database, shot):

@@ -47,12 +47,13 @@ class Resolved:
         """Return how few substeps or iterations there are at some frame."""
         return round(extremes_of(self.document["quality"][name])[0])
 
-    def passes_in(self, first: int, last: int) -> float:
-        """Return how many passes over all constraints the frames after `first` up to `last` take together."""
-        dials = self.document["quality"]["substeps"], self.document["quality"]["iterations"]
-        if not any(is_keyed(d) for d in dials):
-            return float(dials[0] * dials[1] * max(last - first, 0))
-        return float(sum(round(value_at(dials[0], f)) * round(value_at(dials[1], f)) for f in range(first, last)))
+    def passes_of(self, frames: int) -> float:
+        """Return how many passes over all constraints so many frames take together; the first computes nothing."""
+        first, most = self.document["frames"][0], max(frames - 1, 0)
+        if not any(is_keyed(self.quality(name)) for name in ("substeps", "iterations")):
+            return float(self.quality("substeps") * self.quality("iterations") * most)
+        each = [self.count_at("substeps", f) * self.count_at("iterations", f) for f in range(first, first + most)]
+        return float(sum(each))
 
 
 def resolve(setup: Setup) -> Resolved:

@@ -280,9 +280,9 @@ def _bake(setup: Setup, resolved: Resolved, number: int | None, places: Settings
     past = next((r for r in rows if r["progress"].done > 1 and not r["bake"].handed_in), None)
     guess = None
     if past:  # time grows in proportion to the passes over all frames
-        before, (first, last) = resolve(parse_setup(past["bake"].document)), setup.frames
-        a_pass = past["progress"].seconds / before.passes_in(before.document["frames"][0], past["progress"].done)
-        guess = a_pass * resolved.passes_in(first, last)
+        before = resolve(parse_setup(past["bake"].document))
+        a_pass = past["progress"].seconds / before.passes_of(past["progress"].done)
+        guess = a_pass * resolved.passes_of(setup.frames[1] - setup.frames[0] + 1)
     shown: Bake | None = words["shown"]
     same = shown is not None and shown.setup_hash == words["head"].setup_hash
     held = shown.cache.done if same and shown and shown.cache else None

@@ -89,9 +89,9 @@ def _estimate(
     else:
         return None
     before, resolved = resolve(parse_setup(bake.document)), resolve(setup)
-    a_pass = progress.seconds / before.passes_in(before.document["frames"][0], progress.done)
+    a_pass = progress.seconds / before.passes_of(progress.done)
     now = resolved.document["quality"]
-    passes = resolved.passes_in(setup.frames[0], last)
+    passes = resolved.passes_of(last - setup.frames[0] + 1)
     for dial in dials:
         name = dial.paths[0].rsplit("/", 1)[-1]
         if name in ("substeps", "iterations"):
