@@ -111,10 +111,10 @@ def _push_out(c, first, last, fields, touch, skin, w, x, before, square, pressed
         sz = drift[6] * px + drift[7] * py + drift[8] * pz + drift[11] - before[i, 2]
         sn = sx * nx + sy * ny + sz * nz
         sx, sy, sz = sx - sn * nx, sy - sn * ny, sz - sn * nz
-        slid = (sx * sx + sy * sy + sz * sz) ** 0.5
+        slid = np.sqrt(sx * sx + sy * sy + sz * sz)
         if slid > 0.0:
-            if slid > (grip_c * skin[i, 1]) ** 0.5 * load:
-                back = min((slip_c * skin[i, 2]) ** 0.5 * load / slid, 1.0)
+            if slid > np.sqrt(grip_c * skin[i, 1]) * load:
+                back = min(np.sqrt(slip_c * skin[i, 2]) * load / slid, 1.0)
             else:
                 back = 1.0
             px -= back * sx

@@ -215,50 +215,80 @@ def solve_triangles(first, packed, last, points, rest, w, x, dt, held, read, wri
         put(x, k, to_k)
 
 
+@numba.njit(inline="always")
+def _drag(wi, wj, wk, gj, gk, compliance, vi, vj, vk):  # type: ignore[no-untyped-def]
+    """Return the corners' velocities when one of a triangle's rates is slowed, whose gradients are gj and gk."""
+    ix, iy, iz = -gj[0] - gk[0], -gj[1] - gk[1], -gj[2] - gk[2]
+    rate = dot3(ix, iy, iz, vi[0], vi[1], vi[2]) + dot3(gj[0], gj[1], gj[2], vj[0], vj[1], vj[2])
+    rate = rate + dot3(gk[0], gk[1], gk[2], vk[0], vk[1], vk[2])
+    weight = wi * dot3(ix, iy, iz, ix, iy, iz) + wj * dot3(gj[0], gj[1], gj[2], gj[0], gj[1], gj[2])
+    weight = weight + wk * dot3(gk[0], gk[1], gk[2], gk[0], gk[1], gk[2])
+    push = -rate / (weight + compliance + 1e-300)
+    pi, pj, pk = push * wi, push * wj, push * wk
+    return (
+        (fma(pi, ix, vi[0]), fma(pi, iy, vi[1]), fma(pi, iz, vi[2])),
+        (fma(pj, gj[0], vj[0]), fma(pj, gj[1], vj[1]), fma(pj, gj[2], vj[2])),
+        (fma(pk, gk[0], vk[0]), fma(pk, gk[1], vk[1]), fma(pk, gk[2], vk[2])),
+    )
+
+
+@numba.njit(inline="always")
+def _slowed(wi, wj, wk, rest, xi, xj, xk, vi, vj, vk, dt):  # type: ignore[no-untyped-def]
+    """Return the corners' velocities after warp, weft and shear have been slowed, one after the other."""
+    uj, vj_, uk, vk_, stretch, shear, tau = rest
+    jx, jy, jz = xj[0] - xi[0], xj[1] - xi[1], xj[2] - xi[2]
+    kx, ky, kz = xk[0] - xi[0], xk[1] - xi[1], xk[2] - xi[2]
+    u = (fma(uj, jx, uk * kx), fma(uj, jy, uk * ky), fma(uj, jz, uk * kz))
+    f = (fma(vj_, jx, vk_ * kx), fma(vj_, jy, vk_ * ky), fma(vj_, jz, vk_ * kz))
+    some = tau > 0.0
+    over = 1.0 / (choose(some, tau, 1.0) * dt)
+    far = choose(some, over, 1e300)  # what is not damped is as if it gave way without end
+    size_u = 1.0 / (root(dot3(u[0], u[1], u[2], u[0], u[1], u[2])) + 1e-12)
+    size_f = 1.0 / (root(dot3(f[0], f[1], f[2], f[0], f[1], f[2])) + 1e-12)
+    a, b, c, d = uj * size_u, uk * size_u, vj_ * size_f, vk_ * size_f
+    vi, vj, vk = _drag(
+        wi, wj, wk, (a * u[0], a * u[1], a * u[2]), (b * u[0], b * u[1], b * u[2]), stretch * far, vi, vj, vk
+    )
+    vi, vj, vk = _drag(
+        wi, wj, wk, (c * f[0], c * f[1], c * f[2]), (d * f[0], d * f[1], d * f[2]), stretch * far, vi, vj, vk
+    )
+    gj = (fma(uj, f[0], vj_ * u[0]), fma(uj, f[1], vj_ * u[1]), fma(uj, f[2], vj_ * u[2]))
+    gk = (fma(uk, f[0], vk_ * u[0]), fma(uk, f[1], vk_ * u[1]), fma(uk, f[2], vk_ * u[2]))
+    return _drag(wi, wj, wk, gj, gk, shear * far, vi, vj, vk)
+
+
 @kernel
-def damp_triangles(first, last, points, rest, w, x, v, dt):  # type: ignore[no-untyped-def]
+def damp_triangles(first, packed, last, points, rest, w, x, v, dt):  # type: ignore[no-untyped-def]
     """Slow the stretching and shearing of triangles first .. last - 1: a push of -k A τ dC/dt along each gradient.
 
     It is solved implicitly, triangle by triangle, so that no damping is too much; at rest it
     does nothing. Arguments as in `solve_triangles`, with velocities v (n, 3) in m/s.
     """
-    for t in range(first, last):
-        tau = rest[t, 7]
-        if tau <= 0.0:
-            continue
+    for t in range(first, packed, WIDTH):
+        i0, i1, i2, i3 = corner4(points, t, 0)
+        j0, j1, j2, j3 = corner4(points, t, 1)
+        k0, k1, k2, k3 = corner4(points, t, 2)
+        row = (
+            column4(rest, t, 0), column4(rest, t, 1), column4(rest, t, 2), column4(rest, t, 3),
+            column4(rest, t, 4), column4(rest, t, 6), column4(rest, t, 7),
+        )  # fmt: skip
+        to_i, to_j, to_k = _slowed(
+            take4(w, i0, i1, i2, i3), take4(w, j0, j1, j2, j3), take4(w, k0, k1, k2, k3), row,
+            points4(x, i0, i1, i2, i3), points4(x, j0, j1, j2, j3), points4(x, k0, k1, k2, k3),
+            points4(v, i0, i1, i2, i3), points4(v, j0, j1, j2, j3), points4(v, k0, k1, k2, k3), dt,
+        )  # fmt: skip
+        put4(v, i0, i1, i2, i3, to_i)
+        put4(v, j0, j1, j2, j3, to_j)
+        put4(v, k0, k1, k2, k3, to_k)
+    for t in range(packed, last):
         i, j, k = np.uint32(points[t, 0]), np.uint32(points[t, 1]), np.uint32(points[t, 2])
-        if w[i] + w[j] + w[k] == 0.0:
-            continue
-        over = 1.0 / (tau * dt)
-        for kind in range(3):  # warp, weft, shear
-            gj = np.empty(3)
-            gk = np.empty(3)
-            u, f = np.empty(3), np.empty(3)
-            for axis in range(3):
-                a, b = x[j, axis] - x[i, axis], x[k, axis] - x[i, axis]
-                u[axis] = rest[t, 0] * a + rest[t, 2] * b
-                f[axis] = rest[t, 1] * a + rest[t, 3] * b
-            if kind < 2:
-                way = u if kind == 0 else f
-                length = np.sqrt(way[0] ** 2 + way[1] ** 2 + way[2] ** 2) + 1e-12
-                for axis in range(3):
-                    gj[axis], gk[axis] = rest[t, kind] * way[axis] / length, rest[t, 2 + kind] * way[axis] / length
-                compliance = rest[t, 4]
-            else:
-                for axis in range(3):
-                    gj[axis] = rest[t, 0] * f[axis] + rest[t, 1] * u[axis]
-                    gk[axis] = rest[t, 2] * f[axis] + rest[t, 3] * u[axis]
-                compliance = rest[t, 6]
-            rate, weight = 0.0, 0.0
-            for axis in range(3):
-                gi = -gj[axis] - gk[axis]
-                rate += gi * v[i, axis] + gj[axis] * v[j, axis] + gk[axis] * v[k, axis]
-                weight += w[i] * gi * gi + w[j] * gj[axis] ** 2 + w[k] * gk[axis] ** 2
-            push = -rate / (weight + compliance * over)
-            for axis in range(3):
-                v[i, axis] -= push * w[i] * (gj[axis] + gk[axis])
-                v[j, axis] += push * w[j] * gj[axis]
-                v[k, axis] += push * w[k] * gk[axis]
+        row1 = (rest[t, 0], rest[t, 1], rest[t, 2], rest[t, 3], rest[t, 4], rest[t, 6], rest[t, 7])
+        at_i, at_j, at_k = _slowed(
+            w[i], w[j], w[k], row1, point(x, i), point(x, j), point(x, k), point(v, i), point(v, j), point(v, k), dt
+        )
+        put(v, i, at_i)
+        put(v, j, at_j)
+        put(v, k, at_k)
 
 
 @parallel_kernel

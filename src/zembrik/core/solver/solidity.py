@@ -92,29 +92,6 @@ def tet_rows(points: Floats, tets: NDArray[np.int32], filled: Floats, stuff: Flo
     return np.ascontiguousarray(rows), volume
 
 
-@kernel
-def _gradient(x, a, b, c, d, r, f):  # type: ignore[no-untyped-def]
-    """Fill f (3, 3) with Σ x ⊗ b over a tetrahedron's corners: F of places, its rate of velocities."""
-    for i in range(3):
-        p, q, s = x[b, i] - x[a, i], x[c, i] - x[a, i], x[d, i] - x[a, i]
-        f[i, 0] = p * r[0] + q * r[3] + s * r[6]
-        f[i, 1] = p * r[1] + q * r[4] + s * r[7]
-        f[i, 2] = p * r[2] + q * r[5] + s * r[8]
-
-
-@kernel
-def _push(x, a, b, c, d, wa, wb, wc, wd, r, p, size):  # type: ignore[no-untyped-def]
-    """Add -size w P b to each corner of x, for the stress P (3, 3)."""
-    for i in range(3):
-        ob = size * (p[i, 0] * r[0] + p[i, 1] * r[1] + p[i, 2] * r[2])
-        oc = size * (p[i, 0] * r[3] + p[i, 1] * r[4] + p[i, 2] * r[5])
-        od = size * (p[i, 0] * r[6] + p[i, 1] * r[7] + p[i, 2] * r[8])
-        x[a, i] += wa * (ob + oc + od)
-        x[b, i] -= wb * ob
-        x[c, i] -= wc * oc
-        x[d, i] -= wd * od
-
-
 @numba.njit(inline="always")
 def _times(f, m):  # type: ignore[no-untyped-def]
     """Return the product of two matrices, each nine numbers or lanes by rows."""
@@ -197,6 +174,31 @@ def _eased(k, many):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(inline="always")
+def _pushed(w, r, size, p, xa, xb, xc, xd):  # type: ignore[no-untyped-def]
+    """Return what -size w P b of a stress P makes of each corner's place or velocity."""
+    ob = (
+        size * dot3(p[0], p[1], p[2], r[0], r[1], r[2]), size * dot3(p[3], p[4], p[5], r[0], r[1], r[2]),
+        size * dot3(p[6], p[7], p[8], r[0], r[1], r[2]),
+    )  # fmt: skip
+    oc = (
+        size * dot3(p[0], p[1], p[2], r[3], r[4], r[5]), size * dot3(p[3], p[4], p[5], r[3], r[4], r[5]),
+        size * dot3(p[6], p[7], p[8], r[3], r[4], r[5]),
+    )  # fmt: skip
+    od = (
+        size * dot3(p[0], p[1], p[2], r[6], r[7], r[8]), size * dot3(p[3], p[4], p[5], r[6], r[7], r[8]),
+        size * dot3(p[6], p[7], p[8], r[6], r[7], r[8]),
+    )  # fmt: skip
+    wa, wb, wc, wd = w[0], -w[1], -w[2], -w[3]
+    return (
+        (fma(wa, ob[0] + oc[0] + od[0], xa[0]), fma(wa, ob[1] + oc[1] + od[1], xa[1]),
+         fma(wa, ob[2] + oc[2] + od[2], xa[2])),
+        (fma(wb, ob[0], xb[0]), fma(wb, ob[1], xb[1]), fma(wb, ob[2], xb[2])),
+        (fma(wc, oc[0], xc[0]), fma(wc, oc[1], xc[1]), fma(wc, oc[2], xc[2])),
+        (fma(wd, od[0], xd[0]), fma(wd, od[1], xd[1]), fma(wd, od[2], xd[2])),
+    )  # fmt: skip
+
+
+@numba.njit(inline="always")
 def _step(w, r, volume, mu, lam, held, xa, xb, xc, xd, dt, read):  # type: ignore[no-untyped-def]
     """Return the stress (nine by rows, Pa) that one implicit step lays on, and where the corners go."""
     f = _form(xa, xb, xc, xd, r)
@@ -225,27 +227,8 @@ def _step(w, r, volume, mu, lam, held, xa, xb, xc, xd, dt, read):  # type: ignor
     more = (k_size - k_form) / (k_form * choose(flat, 1.0, wide))
     share = choose(flat, 0.0, more * along / fma(more, across, 1.0))
     p = _times(_sum(p, -share, g), m)
-    ob = (
-        step * dot3(p[0], p[1], p[2], r[0], r[1], r[2]), step * dot3(p[3], p[4], p[5], r[0], r[1], r[2]),
-        step * dot3(p[6], p[7], p[8], r[0], r[1], r[2]),
-    )  # fmt: skip
-    oc = (
-        step * dot3(p[0], p[1], p[2], r[3], r[4], r[5]), step * dot3(p[3], p[4], p[5], r[3], r[4], r[5]),
-        step * dot3(p[6], p[7], p[8], r[3], r[4], r[5]),
-    )  # fmt: skip
-    od = (
-        step * dot3(p[0], p[1], p[2], r[6], r[7], r[8]), step * dot3(p[3], p[4], p[5], r[6], r[7], r[8]),
-        step * dot3(p[6], p[7], p[8], r[6], r[7], r[8]),
-    )  # fmt: skip
-    wa, wb, wc, wd = w[0], -w[1], -w[2], -w[3]
-    return (
-        p,
-        (fma(wa, ob[0] + oc[0] + od[0], xa[0]), fma(wa, ob[1] + oc[1] + od[1], xa[1]),
-         fma(wa, ob[2] + oc[2] + od[2], xa[2])),
-        (fma(wb, ob[0], xb[0]), fma(wb, ob[1], xb[1]), fma(wb, ob[2], xb[2])),
-        (fma(wc, oc[0], xc[0]), fma(wc, oc[1], xc[1]), fma(wc, oc[2], xc[2])),
-        (fma(wd, od[0], xd[0]), fma(wd, od[1], xd[1]), fma(wd, od[2], xd[2])),
-    )  # fmt: skip
+    a, b, c, d = _pushed(w, r, step, p, xa, xb, xc, xd)
+    return p, a, b, c, d
 
 
 @numba.njit(inline="always")
@@ -318,40 +301,63 @@ def solve_tets(first, packed, last, points, rest, w, x, dt, held, read, write): 
         put(x, d, to_d)
 
 
+@numba.njit(inline="always")
+def _drag(w, r, volume, mu, lam, xa, xb, xc, xd, va, vb, vc, vd, dt):  # type: ignore[no-untyped-def]
+    """Return the corners' velocities after damping of μ τ and λ τ (Pa·s), of numbers or lanes."""
+    f, g = _form(xa, xb, xc, xd, r), _form(va, vb, vc, vd, r)
+    # The rate of the Green strain: the symmetric part of Fᵀ dF/dt.
+    m00, m11, m22 = (
+        dot3(f[0], f[3], f[6], g[0], g[3], g[6]),
+        dot3(f[1], f[4], f[7], g[1], g[4], g[7]),
+        dot3(f[2], f[5], f[8], g[2], g[5], g[8]),
+    )
+    m01 = 0.5 * (dot3(f[0], f[3], f[6], g[1], g[4], g[7]) + dot3(f[1], f[4], f[7], g[0], g[3], g[6]))
+    m02 = 0.5 * (dot3(f[0], f[3], f[6], g[2], g[5], g[8]) + dot3(f[2], f[5], f[8], g[0], g[3], g[6]))
+    m12 = 0.5 * (dot3(f[1], f[4], f[7], g[2], g[5], g[8]) + dot3(f[2], f[5], f[8], g[1], g[4], g[7]))
+    p = _scaled(2.0 * mu, _times(f, (m00, m01, m02, m01, m11, m12, m02, m12, m22)))
+    p = _sum(p, lam * (m00 + m11 + m22), f)
+    # Implicit with its largest stiffness, so that no damping is too much.
+    size = dt * volume
+    stiff = size * fma(3.0, larger(lam, 0.0), 2.0 * mu) * _inner(f, f) * THIRD
+    return _pushed(w, r, size, _times(p, _eased(_corner_weights(w, r), stiff)), va, vb, vc, vd)
+
+
 @kernel
-def damp_tets(first, last, points, rest, w, x, v, dt):  # type: ignore[no-untyped-def]
-    """Slow the change of form of tetrahedra first .. last - 1; arguments as above, with velocities v (n, 3) in m/s."""
-    f, g, p, m = np.empty((3, 3)), np.empty((3, 3)), np.empty((3, 3)), np.empty((3, 3))
-    for t in range(first, last):
-        r = rest[t]
-        if r[12] <= 0.0:
-            continue
-        a, b, c, d = np.uint32(points[t, 0]), np.uint32(points[t, 1]), np.uint32(points[t, 2]), np.uint32(points[t, 3])
-        _gradient(x, a, b, c, d, r, f)
-        _gradient(v, a, b, c, d, r, g)
-        mu, lam = r[12] * r[10], r[12] * (r[11] - r[10])
-        trace, square = 0.0, 0.0
-        for i in range(3):
-            for j in range(3):
-                m[i, j] = 0.5 * (
-                    f[0, i] * g[0, j] + f[1, i] * g[1, j] + f[2, i] * g[2, j]
-                    + f[0, j] * g[0, i] + f[1, j] * g[1, i] + f[2, j] * g[2, i]
-                )  # fmt: skip
-                square += f[i, j] * f[i, j]
-            trace += m[i, i]
-        for i in range(3):
-            m[i, i] += 0.5 * lam / mu * trace
-        for i in range(3):
-            for j in range(3):
-                p[i, j] = 2.0 * mu * (f[i, 0] * m[0, j] + f[i, 1] * m[1, j] + f[i, 2] * m[2, j])
-        # Implicit with its largest stiffness, so that no damping is too much.
-        stiff = dt * r[9] * (2.0 * mu + 3.0 * max(lam, 0.0)) * square / 3.0
-        e = _eased(_corner_weights((w[a], w[b], w[c], w[d]), r), stiff)
-        for i in range(3):
-            q0, q1, q2 = p[i, 0], p[i, 1], p[i, 2]
-            for j in range(3):
-                p[i, j] = q0 * e[j] + q1 * e[3 + j] + q2 * e[6 + j]
-        _push(v, a, b, c, d, w[a], w[b], w[c], w[d], r, p, dt * r[9])
+def damp_tets(first, packed, last, points, rest, w, x, v, dt):  # type: ignore[no-untyped-def]
+    """Slow the change of form of tetrahedra first .. last - 1; arguments as above, with velocities v (n, 3) in m/s.
+
+    It is a push of a stress τ times Hooke's law on the rate of the Green strain.
+    """
+    for t in range(first, packed, WIDTH):
+        a0, a1, a2, a3 = corner4(points, t, 0)
+        b0, b1, b2, b3 = corner4(points, t, 1)
+        c0, c1, c2, c3 = corner4(points, t, 2)
+        d0, d1, d2, d3 = corner4(points, t, 3)
+        weights = take4(w, a0, a1, a2, a3), take4(w, b0, b1, b2, b3), take4(w, c0, c1, c2, c3), take4(w, d0, d1, d2, d3)
+        mu, lam, tau = column4(rest, t, 10), column4(rest, t, 11), column4(rest, t, 12)
+        to_a, to_b, to_c, to_d = _drag(
+            weights, _nine4(rest, t), column4(rest, t, 9), tau * mu, tau * (lam - mu),
+            points4(x, a0, a1, a2, a3), points4(x, b0, b1, b2, b3),
+            points4(x, c0, c1, c2, c3), points4(x, d0, d1, d2, d3),
+            points4(v, a0, a1, a2, a3), points4(v, b0, b1, b2, b3),
+            points4(v, c0, c1, c2, c3), points4(v, d0, d1, d2, d3), dt,
+        )  # fmt: skip
+        put4(v, a0, a1, a2, a3, to_a)
+        put4(v, b0, b1, b2, b3, to_b)
+        put4(v, c0, c1, c2, c3, to_c)
+        put4(v, d0, d1, d2, d3, to_d)
+    for t in range(packed, last):
+        a, b, c, d = corners(points, t)
+        tau1, mu1 = rest[t, 12], rest[t, 10]
+        at_a, at_b, at_c, at_d = _drag(
+            (w[a], w[b], w[c], w[d]), _nine(rest, t), rest[t, 9], tau1 * mu1, tau1 * (rest[t, 11] - mu1),
+            point(x, a), point(x, b), point(x, c), point(x, d),
+            point(v, a), point(v, b), point(v, c), point(v, d), dt,
+        )  # fmt: skip
+        put(v, a, at_a)
+        put(v, b, at_b)
+        put(v, c, at_c)
+        put(v, d, at_d)
 
 
 def yield_tets(tets: Tets, x: Floats, bound: Floats, share: Floats) -> None:

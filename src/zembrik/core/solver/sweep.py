@@ -51,10 +51,10 @@ def sweep_damping(colours, membrane, tets, w, x, v, dt):  # type: ignore[no-unty
     """Damp every triangle's and tetrahedron's velocities (m/s) once; see `membrane` and `solidity`."""
     for colour in range(len(colours) - 1):
         for cluster in numba.prange(colours[colour], colours[colour + 1]):
-            first, last = membrane.span[cluster], membrane.span[cluster + 1]
-            damp_triangles(first, last, membrane.points, membrane.rest, w, x, v, dt)
-            first, last = tets.span[cluster], tets.span[cluster + 1]
-            damp_tets(first, last, tets.points, tets.rest, w, x, v, dt)
+            first, packed, last = membrane.span[cluster], membrane.packed[cluster], membrane.span[cluster + 1]
+            damp_triangles(first, packed, last, membrane.points, membrane.rest, w, x, v, dt)
+            first, packed, last = tets.span[cluster], tets.packed[cluster], tets.span[cluster + 1]
+            damp_tets(first, packed, last, tets.points, tets.rest, w, x, v, dt)
 
 
 @parallel_kernel
