@@ -326,7 +326,12 @@ def test_a_reader_that_dies_or_hangs_costs_only_its_file():
         reader.read(REAL["a.abc"], "a.abc", "abc", patience_s=1.0)
     assert reader.stream is None
     assert len(reader.read(REAL["a.abc"], "a.abc", "abc").parts)
+    assert reader.room is not None
+    room = Path(reader.room.name)
+    assert room.is_dir()
+    os.kill(reader.pid, signal.SIGSTOP)
     reader.end()
+    assert not room.exists()  # nothing of a reader that was killed is left lying about
 
 
 def zipped(names_and_bytes, compressed):

@@ -18,6 +18,7 @@ import socket
 import struct
 import subprocess
 import sys
+import tempfile
 import threading
 import time
 from pathlib import Path
@@ -50,6 +51,7 @@ class Reader:
         self.control: socket.socket | None = None  # to the nursery
         self.stream: socket.socket | None = None  # to the reader
         self.pid = 0  # of the reader
+        self.room: tempfile.TemporaryDirectory[str] | None = None  # for the reader's files, also if it is killed
 
     def read(self, data: bytes, name: str, kind: str, patience_s: float | None = None) -> Contents:
         """Return what a file holds.
@@ -90,7 +92,8 @@ class Reader:
         assert self.control is not None
         ours, theirs = socket.socketpair()
         with theirs:
-            socket.send_fds(self.control, [b"new"], [theirs.fileno()])
+            self.room = tempfile.TemporaryDirectory(prefix="zembrik-reader-")
+            socket.send_fds(self.control, [self.room.name.encode()], [theirs.fileno()])
         self.pid = LENGTH.unpack(_exactly(self.control, LENGTH.size, time.monotonic() + LOADING_S))[0]
         self.stream = ours
         return ours
@@ -112,7 +115,9 @@ class Reader:
             self.stream.close()
             with contextlib.suppress(ProcessLookupError):
                 os.kill(self.pid, signal.SIGKILL)
-        self.stream = None
+        if self.room is not None:
+            self.room.cleanup()
+        self.stream = self.room = None
 
 
 READER = Reader()
@@ -232,13 +237,14 @@ def serve(control: socket.socket) -> None:
             importlib.import_module(module)
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)  # the system forgets readers that ended
     while True:
-        asked, numbers, _, _ = socket.recv_fds(control, 16, 1)
+        asked, numbers, _, _ = socket.recv_fds(control, 4096, 1)
         if not asked:
             return
         pid = os.fork()
         if pid == 0:
             control.close()
             _end_with_parent()
+            tempfile.tempdir = asked.decode()
             _read_from(socket.socket(fileno=numbers[0]))
             os._exit(0)
         os.close(numbers[0])

@@ -17,6 +17,7 @@ inverse inertia, zeros for those that are held or asleep and in the last row, wh
 
 from __future__ import annotations
 
+import numba
 import numpy as np
 
 from zembrik.core.compiled import kernel
@@ -65,7 +66,7 @@ def _taken(moved):  # type: ignore[no-untyped-def]
     return out
 
 
-@kernel
+@numba.njit(inline="always")
 def moved_at(moved, r, x, y, z):  # type: ignore[no-untyped-def]
     """Return what a place at an arm x, y, z of body r moved."""
     return (
@@ -75,7 +76,7 @@ def moved_at(moved, r, x, y, z):  # type: ignore[no-untyped-def]
     )
 
 
-@kernel
+@numba.njit(inline="always")
 def _weight(body, r, x, y, z, nx, ny, nz):  # type: ignore[no-untyped-def]
     """Return body r's inverse mass (1/kg) felt along n at an arm x, y, z."""
     cx, cy, cz = y * nz - z * ny, z * nx - x * nz, x * ny - y * nx
@@ -87,7 +88,7 @@ def _weight(body, r, x, y, z, nx, ny, nz):  # type: ignore[no-untyped-def]
     )
 
 
-@kernel
+@numba.njit(inline="always")
 def _push(body, moved, r, x, y, z, px, py, pz):  # type: ignore[no-untyped-def]
     """Push body r by p at an arm x, y, z."""
     w = body[r, 0]
@@ -102,7 +103,7 @@ def _push(body, moved, r, x, y, z, px, py, pz):  # type: ignore[no-untyped-def]
     moved[r, 5] += body[r, 7] * cx + body[r, 8] * cy + body[r, 9] * cz
 
 
-@kernel
+@numba.njit(inline="always")
 def _push_along(body, moved, r, row, c, turn, size):  # type: ignore[no-untyped-def]
     """Push body r by `size` along contact c's normal, its turn from the row."""
     w = body[r, 0] * size
@@ -113,7 +114,7 @@ def _push_along(body, moved, r, row, c, turn, size):  # type: ignore[no-untyped-
         moved[r, 3 + k] += size * row[c, turn + k]
 
 
-@kernel
+@numba.njit(inline="always")
 def _parted(row, c, a, b, moved):  # type: ignore[no-untyped-def]
     """Return what constraints moved contact c's rigid side a relative to side b, metres."""
     ax, ay, az = row[c, ARM_A], row[c, ARM_A + 1], row[c, ARM_A + 2]
@@ -125,7 +126,7 @@ def _parted(row, c, a, b, moved):  # type: ignore[no-untyped-def]
     )
 
 
-@kernel
+@numba.njit(inline="always")
 def _points_moved(i, masters, shares, now, x):  # type: ignore[no-untyped-def]
     """Return what the particles that carry skin point i moved it since they were predicted, metres."""
     mx, my, mz = -now[i, 0], -now[i, 1], -now[i, 2]
@@ -137,7 +138,7 @@ def _points_moved(i, masters, shares, now, x):  # type: ignore[no-untyped-def]
     return mx, my, mz
 
 
-@kernel
+@numba.njit(inline="always")
 def _push_points(i, masters, shares, w, x, px, py, pz):  # type: ignore[no-untyped-def]
     """Push the particles that carry skin point i."""
     for j in range(4):
@@ -148,7 +149,7 @@ def _push_points(i, masters, shares, w, x, px, py, pz):  # type: ignore[no-untyp
         x[m, 2] += size * pz
 
 
-@kernel
+@numba.njit(inline="always")
 def _points_weight(i, masters, shares, w):  # type: ignore[no-untyped-def]
     """Return the inverse mass (1/kg) of a skin point that goes with particles."""
     total = 0.0
@@ -157,7 +158,7 @@ def _points_weight(i, masters, shares, w):  # type: ignore[no-untyped-def]
     return total
 
 
-@kernel
+@numba.njit(inline="always")
 def _hold(row, c, change, sx, sy, sz):  # type: ignore[no-untyped-def]
     """Add friction of `change` against the slide s to contact c, within what its load allows; return what was added."""
     load = row[c, LOAD]
@@ -171,7 +172,7 @@ def _hold(row, c, change, sx, sy, sz):  # type: ignore[no-untyped-def]
     return dx, dy, dz
 
 
-@kernel
+@numba.njit(inline="always")
 def _middle(row, first, last, out):  # type: ignore[no-untyped-def]
     """Fill out (9,) with both sides' arms and the common way out of the run's held contacts; return how many hold.
 
@@ -197,7 +198,7 @@ def _middle(row, first, last, out):  # type: ignore[no-untyped-def]
     return count if size > 0.99 * count else 0
 
 
-@kernel
+@numba.njit(inline="always")
 def _press_together(row, first, last, a, b, body, moved, middle):  # type: ignore[no-untyped-def]
     """Push a run of contacts of rigid bodies at their middle, as far as the least deep one needs, with friction."""
     least = np.inf
@@ -246,7 +247,7 @@ def _press_together(row, first, last, a, b, body, moved, middle):  # type: ignor
     _push(body, moved, b, bx, by, bz, -px, -py, -pz)
 
 
-@kernel
+@numba.njit(inline="always")
 def _slide_of(row, c, mx, my, mz):  # type: ignore[no-untyped-def]
     """Return how far (m) and which way contact c slid along its plane, when constraints parted its sides by m."""
     nx, ny, nz = row[c, NORMAL], row[c, NORMAL + 1], row[c, NORMAL + 2]
@@ -257,7 +258,7 @@ def _slide_of(row, c, mx, my, mz):  # type: ignore[no-untyped-def]
     return slid, sx / slid, sy / slid, sz / slid
 
 
-@kernel
+@numba.njit(inline="always")
 def _load_on(row, c, mx, my, mz):  # type: ignore[no-untyped-def]
     """Set contact c's load so that its sides, parted by m, are apart; return (whether it holds, what was added)."""
     out = row[c, NORMAL] * mx + row[c, NORMAL + 1] * my + row[c, NORMAL + 2] * mz
@@ -267,7 +268,7 @@ def _load_on(row, c, mx, my, mz):  # type: ignore[no-untyped-def]
     return load > 0.0 or size != 0.0, size
 
 
-@kernel
+@numba.njit(inline="always")
 def _press_bodies(row, c, a, b, body, moved):  # type: ignore[no-untyped-def]
     """Push contact c of two rigid sides apart, or let go of what was pushed too much, with friction."""
     mx, my, mz = _parted(row, c, a, b, moved)
@@ -287,7 +288,7 @@ def _press_bodies(row, c, a, b, body, moved):  # type: ignore[no-untyped-def]
         _push(body, moved, b, bx, by, bz, -px, -py, -pz)
 
 
-@kernel
+@numba.njit(inline="always")
 def _press_points(row, c, i, b, body, moved, masters, shares, now, w, x):  # type: ignore[no-untyped-def]
     """The same for skin point i, which goes with particles, against rigid side b."""
     bx, by, bz = row[c, ARM_B], row[c, ARM_B + 1], row[c, ARM_B + 2]
@@ -334,7 +335,7 @@ def press(contacts, runs, body, skin, rigid, w, x, sweeps):  # type: ignore[no-u
             shift[r, k] = moved[r, k]
 
 
-@kernel
+@numba.njit(inline="always")
 def _set_parting(row, c, a, b, held, body, moved, middle, meets, load, slow, dt):  # type: ignore[no-untyped-def]
     """Give back bounce and take out what only the way out of an overlap made, at given arms along a way (9,).
 
