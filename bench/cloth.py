@@ -17,8 +17,11 @@ import yardstick
 from zembrik.core.bake import bake
 from zembrik.core.cache.writer import CacheWriter
 from zembrik.core.compiled import use_threads
-from zembrik.core.setup.assets import FolderAssets
+from zembrik.core.setup.assets import FolderAssets, NoAssets
 from zembrik.core.setup.document import parse_setup
+from zembrik.core.setup.resolve import resolve
+from zembrik.core.solver.build import build_world
+from zembrik.core.solver.step import Stepper
 
 FRAMES = 48
 
@@ -41,6 +44,34 @@ def setup_of(side: int, itself: bool, frames: int = FRAMES):
     quality = {"substeps": 20, "self_collision": itself, "contact": "edges" if itself else "points"}
     winds = [{"kind": "wind", "velocity": [1, 0, 0.5]}]
     return parse_setup({"frames": [1, frames], "bodies": [cloth, ball], "forces": winds, "quality": quality})
+
+
+def hanging_error(side: int) -> float:
+    """Return how far off, as a share of its length, a cloth hangs at the daily profile, at rest.
+
+    2 m × 2 m of 0.35 kg/m² and 1,000 N/m, pinned along its top, hangs lower by ρ g L² / 2k.
+    """
+    length, stiff, weight = 2.0, 1000.0, 0.35
+    material = {"stretch": stiff, "compression": stiff, "shear": stiff, "area_density": weight, "bend": 1e-4}
+    cloth = {
+        "name": "cloth",
+        "role": "cloth",
+        "mesh": {"shape": "grid", "size": [length, length], "segments": [side - 1, side - 1]},
+        "place": {"rotate": [0, 0, -90]},
+        "material": material,
+        "pins": [{"points": {"box": [[-2, length / 2 - 1e-6, -2], [2, 2, 2]]}}],
+    }
+    world = {"ground": None, "air_density": 0}
+    forces = [{"kind": "air damping", "rate": 4.0}]
+    setup = parse_setup({"world": world, "bodies": [cloth], "forces": forces, "quality": {"profile": "daily"}})
+    world = build_world(setup, NoAssets())
+    resolved = resolve(setup)
+    stepper = Stepper(world, resolved.count_at("substeps", 1), resolved.count_at("iterations", 1), 24.0)
+    start = world.x[:, 1].min()
+    for frame in range(1, 73):
+        stepper.advance(frame)
+    sunk = start - world.x[:, 1].min()
+    return float(sunk - weight * 9.81 * length**2 / (2 * stiff)) / length
 
 
 def main() -> None:
@@ -78,6 +109,7 @@ def main() -> None:
     used = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before
     print(f"at most {used * 1024 / most / 1000:.2f} kB a point of the largest, over what was there before")
     shutil.rmtree(folder)
+    print(f"a cloth of 10,201 points hangs off by {100 * hanging_error(101):+.2f}% of its length at the daily profile")
 
 
 if __name__ == "__main__":

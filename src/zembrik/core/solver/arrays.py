@@ -88,6 +88,7 @@ class Solids(NamedTuple):
         drift: float64 (S, 12), takes a place on it at the substep's end to where it was at its start.
         pose: float64 (S, 13), a rigid body's turn by rows and its centre, as predicted, and what any
             place on it went at most (m).
+        gone: float64 (S,), how far a rigid body's places went at most, altogether, metres.
         box: float64 (S, 6), world box of all it meets in this substep.
         local_box: float64 (S, 6), a rigid body's box in its own frame.
         local_field: float64 (F, 12), each rigid field's turn and origin in its body's frame.
@@ -104,6 +105,7 @@ class Solids(NamedTuple):
     moving: NDArray[np.bool_]
     drift: Floats
     pose: Floats
+    gone: Floats
     box: Floats
     local_box: Floats
     local_field: Floats
@@ -115,18 +117,13 @@ class Slots(NamedTuple):
     Attributes:
         filled: int64 (P,), how many of a pair's places are filled.
         point: int64 (P·CHUNK,), the skin point.
-        at, probe, normal, other: float64 (P·CHUNK, 3), its place, room to work in, the way out twice.
-        gap, spare: float64 (P·CHUNK,), signed distance twice, metres.
+        normal: float64 (P·CHUNK, 3), the way out. gap: float64 (P·CHUNK,), signed distance, metres.
     """
 
     filled: NDArray[np.int64]
     point: NDArray[np.int64]
-    at: Floats
-    probe: Floats
     normal: Floats
-    other: Floats
     gap: Floats
-    spare: Floats
 
 
 # Where a contact's row keeps what: pairs of sides are called a (the skin point's) and b (the solid's).

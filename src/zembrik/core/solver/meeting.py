@@ -1,8 +1,7 @@
-"""Finding which skin points touch which solids: boxes first, then signed distances.
+"""Finding which skin points touch which solids: turned boxes first, then signed distances.
 
-The solids are sorted into the cells of a grid; each chunk of skin looks only at those whose
-boxes reach into its own. Then every pair of chunk and solid asks the solid's fields, in parallel,
-each pair writing to places of its own; at last the touching ones are gathered in order.
+Every near pair of chunk and solid (`pairing`) asks the solid's fields, in parallel, each pair writing to places of its
+own; at last the touching ones are gathered in order.
 """
 
 from __future__ import annotations
@@ -17,194 +16,13 @@ from zembrik.core.solver.arrays import Slots
 from zembrik.core.solver.contact import BEHIND, meet
 from zembrik.core.solver.skin import CHUNK, SOME
 
-LARGE = 4.0  # times the middle extent: a solid this large is looked at by every chunk
-MOST_CELLS, CELLS_A_BODY = 100, 8  # along an axis; and for each body in the mean
-FEW = 48  # partners of a chunk that are kept while they are counted
-
 Floats = NDArray[np.float64]
 
 
 def make_slots(pairs: int) -> Slots:
     """Return room for so many pairs."""
     n = pairs * CHUNK
-    return Slots(
-        np.zeros(pairs, np.int64), np.zeros(n, np.int64), np.empty((n, 3)), np.empty((n, 3)), np.empty((n, 3)),
-        np.empty((n, 3)), np.empty(n), np.empty(n),
-    )  # fmt: skip
-
-
-# What a side of a pair is: points that ask no collider, points that do, a body held still, one that is moved,
-# one asleep, one awake. A collider is held still or moved too, but asks nothing itself.
-POINTS, WIDE, STILL, MOVED, ASLEEP, AWAKE, COLLIDER, MOVED_COLLIDER = range(8)
-
-
-def _meetings() -> NDArray[np.bool_]:
-    """Return bool (8, 8): whether a chunk of one kind has anything to do with a solid of another."""
-    table = np.zeros((8, 8), np.bool_)
-    table[POINTS, [STILL, MOVED, ASLEEP, AWAKE]] = True
-    table[WIDE, [STILL, MOVED, ASLEEP, AWAKE, COLLIDER, MOVED_COLLIDER]] = True
-    table[STILL, AWAKE] = True
-    table[MOVED, [ASLEEP, AWAKE]] = True
-    table[ASLEEP, [MOVED, AWAKE, MOVED_COLLIDER]] = True
-    table[AWAKE, [STILL, MOVED, ASLEEP, AWAKE, COLLIDER, MOVED_COLLIDER]] = True
-    return table
-
-
-MEETINGS = _meetings()
-
-
-@kernel
-def _kinds(skin, solids, rigid):  # type: ignore[no-untyped-def]
-    """Return the kinds of all chunks and of all solids, int64."""
-    owner, moving = solids.owner, solids.moving
-    of_solid, of_chunk = np.empty(len(owner), np.int64), np.empty(len(skin.first) - 1, np.int64)
-    for s in range(len(owner)):
-        r = owner[s]
-        if r < 0:
-            of_solid[s] = MOVED_COLLIDER if moving[s] else COLLIDER
-        elif rigid.w[r] == 0.0:
-            of_solid[s] = MOVED if moving[s] else STILL
-        else:
-            of_solid[s] = ASLEEP if rigid.asleep[r] else AWAKE
-    for k in range(len(of_chunk)):
-        if skin.owner[skin.first[k]] < 0:
-            of_chunk[k] = WIDE if skin.wide[k] else POINTS
-        else:
-            of_chunk[k] = of_solid[skin.solid[k]]
-    return of_chunk, of_solid
-
-
-@kernel
-def _cell(at, low, size, across):  # type: ignore[no-untyped-def]
-    """Return the cell along an axis that holds a place; the outermost ones hold all that is beyond."""
-    # Comparisons, so that a place that is no number any more still names a cell.
-    cell = (at - low) / size
-    if not cell >= 1.0:
-        return 0
-    return int(cell) if cell < across else across - 1
-
-
-@kernel
-def _plan(box):  # type: ignore[no-untyped-def]
-    """Sort solids with boxes (S, 6) into all cells of a grid that they reach into.
-
-    Returns (large ones, low corner (3,), width of a cell (3,), cells along each axis (3,), where
-    each cell begins (cells + 1,), the solids cell by cell).
-    """
-    count = len(box)
-    wide = np.empty(count)
-    for s in range(count):
-        wide[s] = max(box[s, 3] - box[s, 0], box[s, 4] - box[s, 1], box[s, 5] - box[s, 2])
-    ends = wide[np.isfinite(wide)]
-    typical = np.median(ends) if len(ends) else 0.0
-    large = np.flatnonzero(~(wide <= LARGE * typical))
-    small = np.flatnonzero(wide <= LARGE * typical)
-    low, high, size, across = np.full(3, np.inf), np.full(3, -np.inf), np.ones(3), np.ones(3, np.int64)
-    for axis in range(3):
-        for n in range(len(small)):
-            s = small[n]
-            low[axis], high[axis] = min(low[axis], box[s, axis]), max(high[axis], box[s, 3 + axis])
-    wide_cell = max(typical, 1e-9)
-    while len(small):  # far-flung bodies get wide cells, so that there are never many more of these than bodies
-        for axis in range(3):
-            size[axis] = max(wide_cell, (high[axis] - low[axis]) / MOST_CELLS)
-            across[axis] = int((high[axis] - low[axis]) / size[axis]) + 1
-        if across[0] * across[1] * across[2] <= CELLS_A_BODY * len(small):
-            break
-        wide_cell *= 1.25
-    begins = np.zeros(across[0] * across[1] * across[2] + 1, np.int64)
-    order = np.empty(0, np.int64)
-    for turn in range(2):  # count, then fill
-        for m in range(len(small)):
-            s = small[m]
-            for x in range(
-                _cell(box[s, 0], low[0], size[0], across[0]), _cell(box[s, 3], low[0], size[0], across[0]) + 1
-            ):
-                for y in range(
-                    _cell(box[s, 1], low[1], size[1], across[1]), _cell(box[s, 4], low[1], size[1], across[1]) + 1
-                ):
-                    row = (x * across[1] + y) * across[2]
-                    first = _cell(box[s, 2], low[2], size[2], across[2])
-                    last = _cell(box[s, 5], low[2], size[2], across[2])
-                    for n in range(row + first, row + last + 1):
-                        if turn:
-                            order[begins[n]] = s
-                        begins[n] += 1
-        if turn == 0:  # counts become where each cell begins; filling moves that to where it ends
-            total = np.int64(0)
-            for n in range(len(begins)):
-                many = begins[n]
-                begins[n] = total
-                total += many
-            order = np.empty(total, np.int64)
-    for n in range(len(begins) - 1, 0, -1):
-        begins[n] = begins[n - 1]
-    begins[0] = 0
-    return large, low, size, across, begins, order
-
-
-@kernel
-def _partners(k, large, low, size, across, begins, order, own, box, whose, of_chunk, of_solid, into, at, room):  # type: ignore[no-untyped-def]
-    """Return how many solids chunk k's box meets; fill the first `room` of them into `into`, from `at` on."""
-    found, kind = 0, of_chunk[k]
-    l0, l1, l2, h0, h1, h2 = own[k, 0], own[k, 1], own[k, 2], own[k, 3], own[k, 4], own[k, 5]
-    for n in range(len(large)):
-        s = large[n]
-        apart = l0 > box[s, 3] or h0 < box[s, 0] or l1 > box[s, 4] or h1 < box[s, 1] or l2 > box[s, 5] or h2 < box[s, 2]
-        if not apart and s != whose[k] and MEETINGS[kind, of_solid[s]]:
-            if found < room:
-                into[at + found] = s
-            found += 1
-    if not len(order):
-        return found
-    for x in range(_cell(l0, low[0], size[0], across[0]), _cell(h0, low[0], size[0], across[0]) + 1):
-        for y in range(_cell(l1, low[1], size[1], across[1]), _cell(h1, low[1], size[1], across[1]) + 1):
-            for z in range(_cell(l2, low[2], size[2], across[2]), _cell(h2, low[2], size[2], across[2]) + 1):
-                cell = (x * across[1] + y) * across[2] + z
-                for n in range(begins[cell], begins[cell + 1]):
-                    s = order[n]
-                    if l0 > box[s, 3] or h0 < box[s, 0] or l1 > box[s, 4] or h1 < box[s, 1]:
-                        continue
-                    if l2 > box[s, 5] or h2 < box[s, 2]:
-                        continue
-                    # Both may share several cells: only that of their common low corner counts.
-                    if _cell(max(l0, box[s, 0]), low[0], size[0], across[0]) != x:
-                        continue
-                    if _cell(max(l1, box[s, 1]), low[1], size[1], across[1]) != y:
-                        continue
-                    if _cell(max(l2, box[s, 2]), low[2], size[2], across[2]) != z:
-                        continue
-                    if s != whose[k] and MEETINGS[kind, of_solid[s]]:
-                        if found < room:
-                            into[at + found] = s
-                        found += 1
-    return found
-
-
-@parallel_kernel
-def find_pairs(skin, solids, rigid):  # type: ignore[no-untyped-def]
-    """Return int64 (P, 2): chunk and solid of every pair whose boxes meet, chunk by chunk."""
-    large, low, size, across, begins, order = _plan(solids.box)
-    of_chunk, of_solid = _kinds(skin, solids, rigid)
-    own, box, whose, chunks = skin.box, solids.box, skin.solid, len(skin.first) - 1
-    count, few = np.zeros(chunks + 1, np.int64), np.empty(chunks * FEW, np.int64)
-    for k in numba.prange(chunks):
-        chunk = np.int64(k)  # so that a kernel is compiled for one kind of number
-        count[k + 1] = _partners(
-            chunk, large, low, size, across, begins, order, own, box, whose, of_chunk, of_solid, few, chunk * FEW, FEW
-        )
-    start = np.cumsum(count)
-    found, pairs = np.empty(start[chunks], np.int64), np.empty((start[chunks], 2), np.int64)
-    for k in numba.prange(chunks):
-        many, first, chunk = count[k + 1], start[k], np.int64(k)
-        if many > FEW:
-            _partners(
-                chunk, large, low, size, across, begins, order, own, box, whose, of_chunk, of_solid, found, first, many
-            )
-        for n in range(many):
-            pairs[first + n, 0] = k
-            pairs[first + n, 1] = found[first + n] if many > FEW else few[k * FEW + n]
-    return pairs
+    return Slots(np.zeros(pairs, np.int64), np.zeros(n, np.int64), np.empty((n, 3)), np.empty(n))
 
 
 @kernel
@@ -242,43 +60,66 @@ def _box_within(own, k, pose, local_box, s, wide):  # type: ignore[no-untyped-de
 
 
 @kernel
-def _turned_within(pose, local_box, a, b, wide):  # type: ignore[no-untyped-def]
-    """Tell whether no side of rigid solid b's turned box keeps solid a's `wide` (m) away, wherever both went."""
-    wide += pose[a, 12] + pose[b, 12]
-    x, y, z = pose[a, 9] - pose[b, 9], pose[a, 10] - pose[b, 10], pose[a, 11] - pose[b, 11]
+def _outside(x, y, z, pose, local_box, s):  # type: ignore[no-untyped-def]
+    """Return how far (m) a side of rigid solid s's turned box keeps a place away; below zero inside."""
+    x, y, z, most = x - pose[s, 9], y - pose[s, 10], z - pose[s, 11], -np.inf
+    for n in range(3):
+        at = pose[s, n] * x + pose[s, 3 + n] * y + pose[s, 6 + n] * z
+        most = max(most, at - local_box[s, 3 + n], local_box[s, n] - at)
+    return most
+
+
+@kernel
+def _apart(pose, local_box, a, b):  # type: ignore[no-untyped-def]
+    """Return how far (m) a side of rigid solid b's turned box keeps solid a's away; below zero if none does."""
+    x, y, z, most = pose[a, 9] - pose[b, 9], pose[a, 10] - pose[b, 10], pose[a, 11] - pose[b, 11], -np.inf
     for n in range(3):
         b0, b1, b2 = pose[b, n], pose[b, 3 + n], pose[b, 6 + n]
-        at, half = b0 * x + b1 * y + b2 * z, wide
+        at, half = b0 * x + b1 * y + b2 * z, 0.0
         for m in range(3):
             along = b0 * pose[a, m] + b1 * pose[a, 3 + m] + b2 * pose[a, 6 + m]
             at += along * 0.5 * (local_box[a, m] + local_box[a, 3 + m])
             half += abs(along) * 0.5 * (local_box[a, 3 + m] - local_box[a, m])
-        if at - half > local_box[b, 3 + n] or at + half < local_box[b, n]:
-            return False
-    return True
+        most = max(most, at - half - local_box[b, 3 + n], local_box[b, n] - at - half)
+    return most
 
 
 @kernel
-def _look_at_some(begin_pair, end_pair, pairs, fields, skin, solids, slots):  # type: ignore[no-untyped-def]
+def _look_at_some(begin_pair, end_pair, pairs, number, until, fields, skin, solids, slots):  # type: ignore[no-untyped-def]
     """Keep, for each of these pairs, the points of its chunk that touch its solid."""
     first, now, was, rooms, radii = skin.first, skin.now, skin.begin, skin.room, skin.radius
-    box, point, spot, filled, spans, owner = solids.box, slots.point, slots.at, slots.filled, solids.span, solids.owner
-    gap, spare, normal, other, probe = slots.gap, slots.spare, slots.normal, slots.other, slots.probe
+    box, filled, spans, owner = solids.box, slots.filled, solids.span, solids.owner
+    # Worked on where it stays in the nearest cache; only what touches is written to the slots.
+    point, gap, spare = np.empty(CHUNK, np.int64), np.empty(CHUNK), np.empty(CHUNK)
+    spot, normal, other, probe = np.empty((CHUNK, 3)), np.empty((CHUNK, 3)), np.empty((CHUNK, 3)), np.empty((CHUNK, 3))
     own, mine, drift, pose, local_box = skin.box, skin.solid, solids.drift, solids.pose, solids.local_box
+    gone = solids.gone
     for p in range(begin_pair, end_pair):
-        k, s, begin = pairs[p, 0], pairs[p, 1], p * CHUNK
-        found, filled[p], turned, room_s = begin, 0, owner[s] >= 0, solids.room[s]
+        k, s = pairs[p, 0], pairs[p, 1]
+        found, filled[p], turned, room_s = 0, 0, owner[s] >= 0, solids.room[s]
         if turned and mine[k] < 0 and not _box_within(own, k, pose, local_box, s, 1.5 * room_s):
             continue
         if turned and mine[k] >= 0:
-            wide = 1.5 * (room_s + rooms[first[k]])
             a = mine[k]
-            if not (_turned_within(pose, local_box, a, s, wide) and _turned_within(pose, local_box, s, a, wide)):
+            free = max(_apart(pose, local_box, a, s), _apart(pose, local_box, s, a))
+            free -= 1.5 * (room_s + rooms[first[k]])
+            if free > pose[a, 12] + pose[s, 12]:  # wherever both went
+                until[number[p]] = free + gone[a] + gone[s]
                 continue
         l0, l1, l2, h0, h1, h2 = box[s, 0], box[s, 1], box[s, 2], box[s, 3], box[s, 4], box[s, 5]
+        both_turned, least = turned and mine[k] >= 0, np.inf  # the least that one of the points is away, metres
         for i in range(first[k], first[k + 1]):
             wide = 1.5 * (rooms[i] + radii[i])
             x, y, z, bx, by, bz = now[i, 0], now[i, 1], now[i, 2], was[i, 0], was[i, 1], was[i, 2]
+            if both_turned:
+                away = _outside(x, y, z, pose, local_box, s) - wide - 1.5 * room_s
+                if away > pose[mine[k], 12] + pose[s, 12]:
+                    least = min(least, away)
+                else:
+                    point[found] = i
+                    spot[found, 0], spot[found, 1], spot[found, 2] = x, y, z
+                    found += 1
+                continue
             # All at once rather than one after the other: a branch that cannot be foreseen costs more.
             out = (min(x, bx) - wide > h0) | (max(x, bx) + wide < l0) | (min(y, by) - wide > h1)
             if out | (max(y, by) + wide < l1) | (min(z, bz) - wide > h2) | (max(z, bz) + wide < l2):
@@ -288,16 +129,19 @@ def _look_at_some(begin_pair, end_pair, pairs, fields, skin, solids, slots):  # 
             point[found] = i
             spot[found, 0], spot[found, 1], spot[found, 2] = x, y, z
             found += 1
-        if found == begin:
+        if found == 0:
+            if both_turned:
+                until[number[p]] = least + gone[mine[k]] + gone[s]
             continue
-        both, slim = solids.both[s], solids.slim[s]
+        both, slim, sheet = solids.both[s], solids.slim[s], False
         for f in range(spans[s, 0], spans[s, 1]):
             one, last = f == spans[s, 0], f == spans[s, 1] - 1
+            sheet |= fields.open[f]  # what is behind it is told to be anywhere
             if one:
-                fill_distances(fields, f, spot, begin, found, gap, normal)
+                fill_distances(fields, f, spot, 0, found, gap, normal)
             else:
-                fill_distances(fields, f, spot, begin, found, spare, other)
-            for q in range(begin, found):
+                fill_distances(fields, f, spot, 0, found, spare, other)
+            for q in range(found):
                 i = point[q]
                 # Where the point began, as seen from where the solid is now.
                 px, py, pz = was[i, 0] - drift[s, 9], was[i, 1] - drift[s, 10], was[i, 2] - drift[s, 11]
@@ -328,20 +172,25 @@ def _look_at_some(begin_pair, end_pair, pairs, fields, skin, solids, slots):  # 
                         normal[q, axis] = other[q, axis]
                 if last:  # once a pair's points are close, what pushes may bring them together
                     spare[q] = room + 0.5 * (room_s + rooms[i]) + 0.2 * way
-        kept = begin
-        for q in range(begin, found):
+        kept = 0
+        for q in range(found):
             if gap[q] < spare[q]:
-                point[kept], gap[kept] = point[q], gap[q]
+                at = p * CHUNK + kept
+                slots.point[at], slots.gap[at] = point[q], gap[q]
                 for axis in range(3):
-                    normal[kept, axis] = normal[q, axis]
+                    slots.normal[at, axis] = normal[q, axis]
                 kept += 1
-        filled[p] = kept - begin
+            elif both_turned:
+                least = min(least, gap[q] - 1.5 * (rooms[point[q]] + radii[point[q]] + room_s))
+        filled[p] = kept
+        if both_turned and kept == 0 and not sheet:
+            until[number[p]] = least + gone[mine[k]] + gone[s]
 
 
 @parallel_kernel
-def look_at_pairs(pairs, fields, skin, solids, slots):  # type: ignore[no-untyped-def]
-    """Find each pair's touching points; see `Slots`."""
+def look_at_pairs(pairs, number, until, fields, skin, solids, slots):  # type: ignore[no-untyped-def]
+    """Find each pair's touching points, see `Slots`; `number` and `until` as in `pairing.NearPairs`."""
     # Some at a time: handing all these arrays to another function costs as much as looking at a pair.
     for turn in numba.prange((len(pairs) + SOME - 1) // SOME):
         begin = np.int64(turn) * SOME
-        _look_at_some(begin, min(begin + SOME, len(pairs)), pairs, fields, skin, solids, slots)
+        _look_at_some(begin, min(begin + SOME, len(pairs)), pairs, number, until, fields, skin, solids, slots)

@@ -75,15 +75,20 @@ def place_solids(solids, fields, rigid):  # type: ignore[no-untyped-def]
         fill_turn(rigid.place[r, 3:], turn)
         fill_turn(rigid.before[r, 3:], was)
         place = rigid.place[r]
+        pose = solids.pose[s]
         way, turned, far = 0.0, 0.0, 0.0
+        last, last_turned = 0.0, 0.0  # since it was looked at last
         for k in range(9):
-            solids.pose[s, k] = turn[k]
             turned += (turn[k] - was[k]) ** 2
+            last_turned += (turn[k] - pose[k]) ** 2
+            pose[k] = turn[k]
         for k in range(3):
-            solids.pose[s, 9 + k] = place[k]
             way += (place[k] - rigid.before[r, k]) ** 2
+            last += (place[k] - pose[9 + k]) ** 2
+            pose[9 + k] = place[k]
             far += max(abs(solids.local_box[s, k]), abs(solids.local_box[s, 3 + k])) ** 2
-        solids.pose[s, 12] = np.sqrt(way) + np.sqrt(turned * far)
+        pose[12] = np.sqrt(way) + np.sqrt(turned * far)
+        solids.gone[s] += np.sqrt(last) + np.sqrt(last_turned * far)
         for f in range(solids.span[s, 0], solids.span[s, 1]):
             local, at = solids.local_field[f], fields.place[f]
             for i in range(3):

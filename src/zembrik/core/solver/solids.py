@@ -16,7 +16,8 @@ from zembrik.core.motion.track import value_at
 from zembrik.core.solver.arrays import GAP, LOAD, ROOM, Contacts, Joints, Rigid, Skin, Slots, Solids
 from zembrik.core.solver.colliders import Colliders, shape_outline, slim_of
 from zembrik.core.solver.joints import place_joints, solve_joints
-from zembrik.core.solver.meeting import find_pairs, look_at_pairs, make_slots
+from zembrik.core.solver.meeting import look_at_pairs, make_slots
+from zembrik.core.solver.pairing import NearPairs
 from zembrik.core.solver.pressing import body_table, give_back, press
 from zembrik.core.solver.rigid import make_rigid, predict, quaternion_of, settle_places
 from zembrik.core.solver.samples import samples_of
@@ -116,6 +117,7 @@ class SolidWorld:
     calm_place: Floats
     contacts: Contacts = field(default_factory=no_contacts)
     slots: Slots = field(default_factory=lambda: make_slots(64))
+    near: NearPairs = field(default_factory=NearPairs)
     any: bool = True
     sweeps: int = SWEEPS_A_SUBSTEP
     runs: NDArray[np.int64] = field(default_factory=lambda: np.zeros(1, np.int64))
@@ -169,10 +171,10 @@ class SolidWorld:
         place_solids(self.solids, self.fields, self.rigid)
         place_skin(self.skin, self.rigid, x, before)
         place_joints(self.joints, self.rigid)
-        pairs = find_pairs(self.skin, self.solids, self.rigid)
+        pairs, number = self.near.find(self.skin, self.solids, self.rigid)
         if len(pairs) > len(self.slots.filled):
             self.slots = make_slots(len(pairs) + len(pairs) // 2)
-        look_at_pairs(pairs, self.fields, self.skin, self.solids, self.slots)
+        look_at_pairs(pairs, number, self.near.until, self.fields, self.skin, self.solids, self.slots)
         self.contacts = gather(pairs, self.slots, self.skin, self.solids, self.rigid, w, dt)
         self.runs, self.body = runs_of(self.contacts), body_table(self.rigid)
 
@@ -314,7 +316,7 @@ def build_solids(parts: list[RigidPart], joints: Joints, skins: list[ParticleSki
         np.concatenate([touch.slim, [min(slim_of(s) for s in p.shapes) for p in parts]]).astype(np.float64),
         np.concatenate([touch.both, np.zeros(len(parts), np.bool_)]), np.zeros(count + len(parts), np.bool_),
         np.concatenate([touch.drift, np.tile(STILL, (len(parts), 1))]), np.zeros((count + len(parts), 13)),
-        np.zeros((count + len(parts), 6)), boxes,
+        np.zeros(count + len(parts)), np.zeros((count + len(parts), 6)), boxes,
         np.concatenate([np.zeros((count, 12)), *[_in_body(s, p.mass) for p in parts for s in p.shapes]]),
     )  # fmt: skip
     colliders.touch = touch._replace(drift=solids.drift[:count])

@@ -1,0 +1,292 @@
+"""Which chunks of skin and which solids are near: looked for now and then, and followed in between.
+
+The solids are sorted into the cells of a grid; each chunk of skin looks only at those whose boxes reach into its own.
+The boxes are taken somewhat wider than they are, so what is found holds until one of them has left its wider one, or
+something fell asleep or woke. Two rigid bodies that something flat keeps apart are not looked at again before both
+together have gone as far as they were apart then.
+
+A chunk's solids come in the order of their numbers. So which contacts there are, and in which order, does not depend
+on when the pairs were found.
+"""
+
+from __future__ import annotations
+
+import numba
+import numpy as np
+from numpy.typing import NDArray
+
+from zembrik.core.compiled import kernel, parallel_kernel
+from zembrik.core.solver.arrays import Rigid, Skin, Solids
+
+LARGE = 4.0  # times the middle extent: a solid this large is looked at by every chunk
+MOST_CELLS, CELLS_A_BODY = 100, 8  # along an axis; and for each body in the mean
+FEW = 64  # partners of a chunk that are kept while they are counted
+WIDER, AHEAD = 0.1, 4.0  # of a box's longest side, and of what its body goes now, by which it is taken wider
+
+Floats = NDArray[np.float64]
+Numbers = NDArray[np.int64]
+
+# What a side of a pair is: points that ask no collider, points that do, a body held still, one that is moved,
+# one asleep, one awake. A collider is held still or moved too, but asks nothing itself.
+POINTS, WIDE, STILL, MOVED, ASLEEP, AWAKE, COLLIDER, MOVED_COLLIDER = range(8)
+
+
+def _meetings() -> NDArray[np.bool_]:
+    """Return bool (8, 8): whether a chunk of one kind has anything to do with a solid of another."""
+    table = np.zeros((8, 8), np.bool_)
+    table[POINTS, [STILL, MOVED, ASLEEP, AWAKE]] = True
+    table[WIDE, [STILL, MOVED, ASLEEP, AWAKE, COLLIDER, MOVED_COLLIDER]] = True
+    table[STILL, AWAKE] = True
+    table[MOVED, [ASLEEP, AWAKE]] = True
+    table[ASLEEP, [MOVED, AWAKE, MOVED_COLLIDER]] = True
+    table[AWAKE, [STILL, MOVED, ASLEEP, AWAKE, COLLIDER, MOVED_COLLIDER]] = True
+    return table
+
+
+MEETINGS = _meetings()
+
+
+@kernel
+def kinds_of(skin, solids, rigid):  # type: ignore[no-untyped-def]
+    """Return the kinds of all chunks and of all solids, int64."""
+    owner, moving = solids.owner, solids.moving
+    of_solid, of_chunk = np.empty(len(owner), np.int64), np.empty(len(skin.first) - 1, np.int64)
+    for s in range(len(owner)):
+        r = owner[s]
+        if r < 0:
+            of_solid[s] = MOVED_COLLIDER if moving[s] else COLLIDER
+        elif rigid.w[r] == 0.0:
+            of_solid[s] = MOVED if moving[s] else STILL
+        else:
+            of_solid[s] = ASLEEP if rigid.asleep[r] else AWAKE
+    for k in range(len(of_chunk)):
+        if skin.owner[skin.first[k]] < 0:
+            of_chunk[k] = WIDE if skin.wide[k] else POINTS
+        else:
+            of_chunk[k] = of_solid[skin.solid[k]]
+    return of_chunk, of_solid
+
+
+@kernel
+def _cell(at, low, size, across):  # type: ignore[no-untyped-def]
+    """Return the cell along an axis that holds a place; the outermost ones hold all that is beyond."""
+    # Comparisons, so that a place that is no number any more still names a cell.
+    cell = (at - low) / size
+    if not cell >= 1.0:
+        return 0
+    return int(cell) if cell < across else across - 1
+
+
+@kernel
+def _plan(box):  # type: ignore[no-untyped-def]
+    """Sort solids with boxes (S, 6) into all cells of a grid that they reach into.
+
+    Returns (large ones, low corner (3,), width of a cell (3,), cells along each axis (3,), where
+    each cell begins (cells + 1,), the solids cell by cell).
+    """
+    count = len(box)
+    wide = np.empty(count)
+    for s in range(count):
+        wide[s] = max(box[s, 3] - box[s, 0], box[s, 4] - box[s, 1], box[s, 5] - box[s, 2])
+    ends = wide[np.isfinite(wide)]
+    typical = np.median(ends) if len(ends) else 0.0
+    large = np.flatnonzero(~(wide <= LARGE * typical))
+    small = np.flatnonzero(wide <= LARGE * typical)
+    low, high, size, across = np.full(3, np.inf), np.full(3, -np.inf), np.ones(3), np.ones(3, np.int64)
+    for axis in range(3):
+        for n in range(len(small)):
+            s = small[n]
+            low[axis], high[axis] = min(low[axis], box[s, axis]), max(high[axis], box[s, 3 + axis])
+    wide_cell = max(typical, 1e-9)
+    while len(small):  # far-flung bodies get wide cells, so that there are never many more of these than bodies
+        for axis in range(3):
+            size[axis] = max(wide_cell, (high[axis] - low[axis]) / MOST_CELLS)
+            across[axis] = int((high[axis] - low[axis]) / size[axis]) + 1
+        if across[0] * across[1] * across[2] <= CELLS_A_BODY * len(small):
+            break
+        wide_cell *= 1.25
+    begins = np.zeros(across[0] * across[1] * across[2] + 1, np.int64)
+    order = np.empty(0, np.int64)
+    for turn in range(2):  # count, then fill
+        for m in range(len(small)):
+            s = small[m]
+            for x in range(
+                _cell(box[s, 0], low[0], size[0], across[0]), _cell(box[s, 3], low[0], size[0], across[0]) + 1
+            ):
+                for y in range(
+                    _cell(box[s, 1], low[1], size[1], across[1]), _cell(box[s, 4], low[1], size[1], across[1]) + 1
+                ):
+                    row = (x * across[1] + y) * across[2]
+                    first = _cell(box[s, 2], low[2], size[2], across[2])
+                    last = _cell(box[s, 5], low[2], size[2], across[2])
+                    for n in range(row + first, row + last + 1):
+                        if turn:
+                            order[begins[n]] = s
+                        begins[n] += 1
+        if turn == 0:  # counts become where each cell begins; filling moves that to where it ends
+            total = np.int64(0)
+            for n in range(len(begins)):
+                many = begins[n]
+                begins[n] = total
+                total += many
+            order = np.empty(total, np.int64)
+    for n in range(len(begins) - 1, 0, -1):
+        begins[n] = begins[n - 1]
+    begins[0] = 0
+    return large, low, size, across, begins, order
+
+
+@kernel
+def _partners(k, large, low, size, across, begins, order, own, box, whose, of_chunk, of_solid, into, at, room):  # type: ignore[no-untyped-def]
+    """Return how many solids chunk k's box meets; fill the first `room` of them into `into`, from `at` on."""
+    found, kind = 0, of_chunk[k]
+    l0, l1, l2, h0, h1, h2 = own[k, 0], own[k, 1], own[k, 2], own[k, 3], own[k, 4], own[k, 5]
+    for n in range(len(large)):
+        s = large[n]
+        apart = l0 > box[s, 3] or h0 < box[s, 0] or l1 > box[s, 4] or h1 < box[s, 1] or l2 > box[s, 5] or h2 < box[s, 2]
+        if not apart and s != whose[k] and MEETINGS[kind, of_solid[s]]:
+            if found < room:
+                into[at + found] = s
+            found += 1
+    if not len(order):
+        return found
+    for x in range(_cell(l0, low[0], size[0], across[0]), _cell(h0, low[0], size[0], across[0]) + 1):
+        for y in range(_cell(l1, low[1], size[1], across[1]), _cell(h1, low[1], size[1], across[1]) + 1):
+            for z in range(_cell(l2, low[2], size[2], across[2]), _cell(h2, low[2], size[2], across[2]) + 1):
+                cell = (x * across[1] + y) * across[2] + z
+                for n in range(begins[cell], begins[cell + 1]):
+                    s = order[n]
+                    if l0 > box[s, 3] or h0 < box[s, 0] or l1 > box[s, 4] or h1 < box[s, 1]:
+                        continue
+                    if l2 > box[s, 5] or h2 < box[s, 2]:
+                        continue
+                    # Both may share several cells: only that of their common low corner counts.
+                    if _cell(max(l0, box[s, 0]), low[0], size[0], across[0]) != x:
+                        continue
+                    if _cell(max(l1, box[s, 1]), low[1], size[1], across[1]) != y:
+                        continue
+                    if _cell(max(l2, box[s, 2]), low[2], size[2], across[2]) != z:
+                        continue
+                    if s != whose[k] and MEETINGS[kind, of_solid[s]]:
+                        if found < room:
+                            into[at + found] = s
+                        found += 1
+    return found
+
+
+@parallel_kernel
+def find_pairs(own, box, whose, of_chunk, of_solid):  # type: ignore[no-untyped-def]
+    """Return int64 (P, 2): chunk and solid of every pair whose boxes meet, both rising.
+
+    Args:
+        own, box: float64 (K, 6) and (S, 6), the chunks' and the solids' boxes, metres.
+        whose: int64 (K,), the solid that each chunk is on, or -1. of_chunk, of_solid: int64, their kinds.
+    """
+    large, low, size, across, begins, order = _plan(box)
+    chunks = len(own)
+    count, few = np.zeros(chunks + 1, np.int64), np.empty(chunks * FEW, np.int64)
+    for k in numba.prange(chunks):
+        chunk = np.int64(k)  # so that a kernel is compiled for one kind of number
+        count[k + 1] = _partners(
+            chunk, large, low, size, across, begins, order, own, box, whose, of_chunk, of_solid, few, chunk * FEW, FEW
+        )
+    start = np.cumsum(count)
+    found, pairs = np.empty(start[chunks], np.int64), np.empty((start[chunks], 2), np.int64)
+    for k in numba.prange(chunks):
+        many, first, chunk = count[k + 1], start[k], np.int64(k)
+        if many > FEW:
+            _partners(
+                chunk, large, low, size, across, begins, order, own, box, whose, of_chunk, of_solid, found, first, many
+            )
+        for n in range(many):
+            s, at = found[first + n] if many > FEW else few[k * FEW + n], first + n
+            while at > first and pairs[at - 1, 1] > s:
+                pairs[at, 1] = pairs[at - 1, 1]
+                at -= 1
+            pairs[at, 1] = s
+            pairs[first + n, 0] = k
+    return pairs
+
+
+@kernel
+def _widen(boxes, solid, pose, out):  # type: ignore[no-untyped-def]
+    """Fill out (n, 6) with boxes (n, 6) that are wider; what has no end stays as it is.
+
+    `solid` (n,) is the one each belongs to, or -1; what goes far gets more.
+    """
+    for n in range(len(boxes)):
+        longest = max(boxes[n, 3] - boxes[n, 0], boxes[n, 4] - boxes[n, 1], boxes[n, 5] - boxes[n, 2])
+        more = WIDER * longest if longest < np.inf else 0.0
+        if solid[n] >= 0:
+            more += AHEAD * pose[solid[n], 12]
+        for axis in range(3):
+            out[n, axis], out[n, 3 + axis] = boxes[n, axis] - more, boxes[n, 3 + axis] + more
+
+
+@kernel
+def _left(boxes, wide):  # type: ignore[no-untyped-def]
+    """Tell whether any of boxes (n, 6) is not within its wider one."""
+    for n in range(len(boxes)):
+        for axis in range(3):
+            # Written so that a place that is no number any more counts as gone.
+            if not (boxes[n, axis] >= wide[n, axis] and boxes[n, 3 + axis] <= wide[n, 3 + axis]):
+                return True
+    return False
+
+
+@kernel
+def _not_apart(pairs, until, whose, gone, pose, out, number):  # type: ignore[no-untyped-def]
+    """Fill out (P, 2) and number (P,) with the pairs that may touch; return how many.
+
+    `until` (P,) is what both together must have gone before they can, `gone` (S,) what solids have gone, metres.
+    """
+    count = 0
+    for p in range(len(pairs)):
+        a, s = whose[pairs[p, 0]], pairs[p, 1]
+        if a >= 0 and gone[a] + gone[s] + pose[a, 12] + pose[s, 12] < until[p]:
+            continue
+        out[count, 0], out[count, 1], number[count] = pairs[p, 0], s, p
+        count += 1
+    return count
+
+
+@kernel
+def _carried(old, until, pairs):  # type: ignore[no-untyped-def]
+    """Return what is known of pairs (P, 2) from old ones with their until; both rise. Of new ones nothing is."""
+    found, n = np.full(len(pairs), -np.inf), 0
+    for p in range(len(pairs)):
+        while n < len(old) and (
+            old[n, 0] < pairs[p, 0] or (old[n, 0] == pairs[p, 0] and old[n, 1] < pairs[p, 1])
+        ):  # fmt: skip
+            n += 1
+        if n < len(old) and old[n, 0] == pairs[p, 0] and old[n, 1] == pairs[p, 1]:
+            found[p] = until[n]
+    return found
+
+
+class NearPairs:
+    """The pairs of chunk and solid that are near, from substep to substep."""
+
+    def __init__(self) -> None:
+        self.pairs = np.zeros((0, 2), np.int64)
+        self.until = np.zeros(0)  # metres; see `_not_apart`
+        self.kinds: tuple[Numbers, Numbers] = (np.zeros(0, np.int64), np.zeros(0, np.int64))
+        self.own, self.box = np.zeros((0, 6)), np.zeros((0, 6))
+
+    def find(self, skin: Skin, solids: Solids, rigid: Rigid) -> tuple[Numbers, Numbers]:
+        """Return the pairs (Q, 2) that may touch now, and the number of each among all that are near (Q,).
+
+        The skin's and the solids' boxes are as in this substep.
+        """
+        of_chunk, of_solid = kinds_of(skin, solids, rigid)
+        stays = np.array_equal(of_chunk, self.kinds[0]) and np.array_equal(of_solid, self.kinds[1])
+        if not stays or _left(skin.box, self.own) or _left(solids.box, self.box):
+            self.kinds, self.own, self.box = (of_chunk, of_solid), np.empty_like(skin.box), np.empty_like(solids.box)
+            _widen(skin.box, skin.solid, solids.pose, self.own)
+            _widen(solids.box, np.arange(len(self.box)), solids.pose, self.box)
+            pairs = find_pairs(self.own, self.box, skin.solid, of_chunk, of_solid)
+            self.until = _carried(self.pairs, self.until, pairs)
+            self.pairs = pairs
+        out, number = np.empty_like(self.pairs), np.empty(len(self.pairs), np.int64)
+        count = _not_apart(self.pairs, self.until, skin.solid, solids.gone, solids.pose, out, number)
+        return out[:count], number[:count]
