@@ -19,7 +19,7 @@ from zembrik.core.distance.triangle import INSIDE, closest_on_triangle
 TINY = 1e-12
 
 
-@kernel
+@numba.njit(inline="always")
 def _side_of(x, p, a, b, c):  # type: ignore[no-untyped-def]
     """Return twice the signed volume p spans with triangle a, b, c."""
     ux, uy, uz = x[b, 0] - x[a, 0], x[b, 1] - x[a, 1], x[b, 2] - x[a, 2]
@@ -28,7 +28,7 @@ def _side_of(x, p, a, b, c):  # type: ignore[no-untyped-def]
     return (uy * vz - uz * vy) * wx + (uz * vx - ux * vz) * wy + (ux * vy - uy * vx) * wz
 
 
-@kernel
+@numba.njit(inline="always")
 def point_gap(x, before, p, a, b, c):  # type: ignore[no-untyped-def]
     """Return the gap (m, negative when crossed), the way out (3 numbers) and the closest place's weights (3)."""
     u, v, w, part = closest_on_triangle(
@@ -52,7 +52,7 @@ def point_gap(x, before, p, a, b, c):  # type: ignore[no-untyped-def]
     return gap, rx / gap, ry / gap, rz / gap, u, v, w
 
 
-@kernel
+@numba.njit(inline="always")
 def edge_gap(x, before, a, b, c, d):  # type: ignore[no-untyped-def]
     """Return the gap (m, negative when crossed), the way out of c-d for a-b (3 numbers), and where on each (2)."""
     ux, uy, uz = x[b, 0] - x[a, 0], x[b, 1] - x[a, 1], x[b, 2] - x[a, 2]
@@ -82,7 +82,7 @@ def edge_gap(x, before, a, b, c, d):  # type: ignore[no-untyped-def]
     return gap, nx, ny, nz, s, t
 
 
-@kernel
+@numba.njit(inline="always")
 def _nearer(way, p, a, b, c):  # type: ignore[no-untyped-def]
     """Return the square of the farthest that p went relative to a, b or c."""
     most = 0.0
@@ -144,7 +144,7 @@ def mark_touched(faces, edges, point_pairs, edge_pairs, touching, first, out):  
                 out[i - first] = True
 
 
-@kernel
+@numba.njit(inline="always")
 def _move(x, before, w, i, j, k, m, ci, cj, ck, cm, push, nx, ny, nz, grip, slip):  # type: ignore[no-untyped-def]
     """Move four points by their shares of a push along n, then take back what they slid, at most friction times it."""
     weight = w[i] * ci * ci + w[j] * cj * cj + w[k] * ck * ck + w[m] * cm * cm

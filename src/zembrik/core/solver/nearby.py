@@ -29,6 +29,7 @@ from zembrik.core.solver.colour import neighbourhoods
 
 POINTS_A_PATCH = 12
 FORM = -1_000_000  # the groups of colliders that change their form are this and below
+SOME = 32  # pairs of patches that one thread takes at a time
 ROOM = 64  # pairs of things that most pairs of patches hold at most
 FLAT = 1.2  # radians that no normal of a patch and its neighbour leans farther to one direction: they cannot touch
 
@@ -114,7 +115,7 @@ class Bounds(NamedTuple):
     face_box: Floats
 
 
-@kernel
+@numba.njit(inline="always")
 def _add(x, ahead, i, box):  # type: ignore[no-untyped-def]
     for axis in range(3):
         low, high = min(x[i, axis], ahead[i, axis]), max(x[i, axis], ahead[i, axis])
@@ -161,12 +162,12 @@ def bound_patches(x, ahead, edges, faces, patches, bounds):  # type: ignore[no-u
         _bound(np.int64(p), x, ahead, edges, faces, patches, bounds)
 
 
-@kernel
+@numba.njit(inline="always")
 def _any_of(p, marked, patches):  # type: ignore[no-untyped-def]
-    for n in range(patches.end_span[p], patches.end_span[p + 1]):  # noqa: SIM110 - no generators in kernels
-        if marked[patches.ends[n]]:
-            return True
-    return False
+    found = False
+    for n in range(patches.end_span[p], patches.end_span[p + 1]):
+        found |= marked[patches.ends[n]]
+    return found
 
 
 @parallel_kernel
@@ -185,7 +186,7 @@ def find_moving(x, expected, way, off_m, far_m, patches, points, flags):  # type
         flags[p] = _any_of(np.int64(p), points, patches)
 
 
-@kernel
+@numba.njit(inline="always")
 def _unit_normal(x, faces, t):  # type: ignore[no-untyped-def]
     a, b, c = faces[t, 0], faces[t, 1], faces[t, 2]
     ux, uy, uz = x[b, 0] - x[a, 0], x[b, 1] - x[a, 1], x[b, 2] - x[a, 2]
@@ -256,7 +257,7 @@ def meet_patches(order, flags, flagged, bounds, patches, group, reach, out, coun
         count[i] = _meet_one(np.int64(i), order, flags, flagged, bounds.box, bounds.cone, patches, group, reach, out)
 
 
-@kernel
+@numba.njit(inline="always")
 def _apart(one, i, two, j, reach):  # type: ignore[no-untyped-def]
     """Tell whether box i of one (…, 6) and box j of two are farther apart than the reach along an axis."""
     return (  # written out: with slices of rows this takes five times as long
@@ -269,7 +270,7 @@ def _apart(one, i, two, j, reach):  # type: ignore[no-untyped-def]
     )
 
 
-@kernel
+@numba.njit(inline="always")
 def _near_of(first, last, boxes, around, p, reach, near, side):  # type: ignore[no-untyped-def]
     """Write to near which of boxes first .. last - 1 are within reach of box p of around; returns how many.
 
@@ -287,7 +288,7 @@ def _near_of(first, last, boxes, around, p, reach, near, side):  # type: ignore[
     return count
 
 
-@kernel
+@numba.njit(inline="always")
 def _four_near(side, room, k, low_x, low_y, low_z, high_x, high_y, high_z):  # type: ignore[no-untyped-def]
     """Return in four bits which of boxes k .. k + 3, by their sides, are not apart from a box."""
     x = either(values4(side, k) > high_x, values4(side, 3 * room + k) < low_x)
@@ -303,7 +304,7 @@ def _between(one, other):  # type: ignore[no-untyped-def]
     return dot3(x, y, z, x, y, z)
 
 
-@kernel
+@numba.njit(inline="always")
 def _choose_points(tries, count, x, way, faces, reach, out, row, found):  # type: ignore[no-untyped-def]
     """Add to a row of out those of the pairs of point and triangle, tries (count, 2), that may come near."""
     for first in range(0, count, WIDTH):
@@ -332,7 +333,7 @@ def _choose_points(tries, count, x, way, faces, reach, out, row, found):  # type
     return found
 
 
-@kernel
+@numba.njit(inline="always")
 def _choose_edges(tries, count, x, way, edges, reach, out, row):  # type: ignore[no-untyped-def]
     """Write to a row of out those of the pairs of edges, tries (count, 2), that may come near; returns how many."""
     found = 0
@@ -361,22 +362,22 @@ def _choose_edges(tries, count, x, way, edges, reach, out, row):  # type: ignore
     return found
 
 
-@kernel
+@numba.njit(inline="always")
 def _fill_up(tries, count):  # type: ignore[no-untyped-def]
     """Let the last of the tries stand for those that make the last four full."""
-    for n in range(count, min(count + WIDTH, len(tries))):
-        tries[n, 0], tries[n, 1] = tries[count - 1, 0], tries[count - 1, 1]
+    if count > 0:
+        for n in range(count, min(count + WIDTH, len(tries))):
+            tries[n, 0], tries[n, 1] = tries[count - 1, 0], tries[count - 1, 1]
 
 
-@kernel
+@numba.njit(inline="always")
 def _points_of(p, q, x, ahead, way, faces, patches, bounds, reach, near, side, tries, out, row, found):  # type: ignore[no-untyped-def]
     """Add the pairs of patch p's points and patch q's triangles to a row of out."""
     first, last = patches.face_span[q], patches.face_span[q + 1]
     count, room = _near_of(first, last, bounds.face_box, bounds.box, p, reach, near, side), len(near)
-    if count == 0:
-        return found
     order, box, many = patches.faces, bounds.box, 0
-    for n in range(patches.point_span[p], patches.point_span[p + 1]):
+    points_end = patches.point_span[p + 1] if count > 0 else patches.point_span[p]
+    for n in range(patches.point_span[p], points_end):
         i = np.uint32(patches.points[n])
         low_x, high_x = min(x[i, 0], ahead[i, 0]) - reach, max(x[i, 0], ahead[i, 0]) + reach
         low_y, high_y = min(x[i, 1], ahead[i, 1]) - reach, max(x[i, 1], ahead[i, 1]) + reach
@@ -394,21 +395,18 @@ def _points_of(p, q, x, ahead, way, faces, patches, bounds, reach, near, side, t
                     if i != faces[t, 0] and i != faces[t, 1] and i != faces[t, 2]:
                         tries[many, 0], tries[many, 1] = i, t
                         many += 1
-    if many == 0:
-        return found
     _fill_up(tries, many)
     return _choose_points(tries, many, x, way, faces, reach, out, row, found)
 
 
-@kernel
+@numba.njit(inline="always")
 def _edges_of(p, q, x, way, edges, patches, bounds, reach, near, side, tries, out, row):  # type: ignore[no-untyped-def]
     """Write the pairs of patch p's edges and patch q's to a row of out; returns how many."""
     first, last = patches.edge_span[q], patches.edge_span[q + 1]
     count, room = _near_of(first, last, bounds.edge_box, bounds.box, p, reach, near, side), len(near)
-    if count == 0:
-        return 0
     order, box, own, many = patches.edges, bounds.box, bounds.edge_box, 0
-    for n in range(patches.edge_span[p], patches.edge_span[p + 1]):
+    edges_end = patches.edge_span[p + 1] if count > 0 else patches.edge_span[p]
+    for n in range(patches.edge_span[p], edges_end):
         if _apart(own, n, box, q, reach):
             continue
         low_x, low_y, low_z = own[n, 0] - reach, own[n, 1] - reach, own[n, 2] - reach
@@ -425,33 +423,42 @@ def _edges_of(p, q, x, way, edges, patches, bounds, reach, near, side, tries, ou
                 if a != c and a != d and b != c and b != d:
                     tries[many, 0], tries[many, 1] = e, f
                     many += 1
-    if many == 0:
-        return 0
     _fill_up(tries, many)
     return _choose_edges(tries, many, x, way, edges, reach, out, row)
 
 
 @kernel
-def _span(starts, p):  # type: ignore[no-untyped-def]
-    return starts[p + 1] - starts[p]
+def _most(patches):  # type: ignore[no-untyped-def]
+    """Return how many points, edges and triangles a patch has at most."""
+    points, edges, faces = 0, 0, 0
+    for p in range(len(patches.point_span) - 1):
+        points = max(points, patches.point_span[p + 1] - patches.point_span[p])
+        edges = max(edges, patches.edge_span[p + 1] - patches.edge_span[p])
+        faces = max(faces, patches.face_span[p + 1] - patches.face_span[p])
+    return points, edges, faces
 
 
 @kernel
-def _search(k, p, q, x, ahead, way, edges, faces, patches, bounds, reach, with_edges, points_out, edges_out, count):  # type: ignore[no-untyped-def]
-    most, every = 0, 0
-    for one, other in ((p, q), (q, p)):
-        points, triangles = _span(patches.point_span, one), _span(patches.face_span, other)
-        lines, others = _span(patches.edge_span, one), _span(patches.edge_span, other)
-        most, every = max(most, triangles, others), max(every, points * triangles, lines * others)
-    near, side = np.empty(most + WIDTH, np.int64), np.empty(6 * (most + WIDTH))
-    tries = np.empty((every + WIDTH, 2), np.int32)
-    none = np.int64(0)
-    found = _points_of(p, q, x, ahead, way, faces, patches, bounds, reach, near, side, tries, points_out, k, none)
-    if p != q:
-        found = _points_of(q, p, x, ahead, way, faces, patches, bounds, reach, near, side, tries, points_out, k, found)
-    count[k, 0], count[k, 1] = found, 0
-    if with_edges:
-        count[k, 1] = _edges_of(p, q, x, way, edges, patches, bounds, reach, near, side, tries, edges_out, k)
+def _search_some(  # type: ignore[no-untyped-def]
+    begin, end, pairs, x, ahead, way, edges, faces, patches, bounds, reach, with_edges, points_out, edges_out, count
+):
+    """Search pairs of patches begin .. end - 1, each into its own row."""
+    # One long function: handing all these arrays on costs more than looking at a pair.
+    points, lines, triangles = _most(patches)
+    most, every = max(lines, triangles) + WIDTH, max(points * triangles, lines * lines) + WIDTH
+    near, side, tries = np.empty(most, np.int64), np.empty(6 * most), np.empty((every, 2), np.int32)
+    for k in range(begin, end):
+        found = 0
+        for turn in range(2):
+            p, q = np.int64(pairs[k, turn]), np.int64(pairs[k, 1 - turn])
+            if turn == 1 and p == q:
+                continue
+            found = _points_of(p, q, x, ahead, way, faces, patches, bounds, reach, near, side, tries, points_out, k,
+                               found)  # fmt: skip
+        count[k, 0], count[k, 1] = found, 0
+        if with_edges:
+            p, q = np.int64(pairs[k, 0]), np.int64(pairs[k, 1])
+            count[k, 1] = _edges_of(p, q, x, way, edges, patches, bounds, reach, near, side, tries, edges_out, k)
 
 
 @parallel_kernel
@@ -462,11 +469,11 @@ def search_patches(  # type: ignore[no-untyped-def]
 
     `ahead` (N, 3) is where each point is expected in the end and `way` (N, 3) the whole way there, metres.
     """
-    for k in numba.prange(len(pairs)):
-        p, q = np.int64(pairs[k, 0]), np.int64(pairs[k, 1])
-        _search(
-            np.int64(k), p, q, x, ahead, way, edges, faces, patches, bounds, reach, with_edges,
-            points_out, edges_out, count,
+    for turn in numba.prange((len(pairs) + SOME - 1) // SOME):
+        begin = np.int64(turn) * SOME
+        _search_some(
+            begin, min(begin + SOME, len(pairs)), pairs, x, ahead, way, edges, faces, patches, bounds, reach,
+            with_edges, points_out, edges_out, count,
         )  # fmt: skip
 
 
