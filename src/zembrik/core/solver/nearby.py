@@ -115,6 +115,17 @@ class Bounds(NamedTuple):
     face_box: Floats
 
 
+@kernel
+def _most(patches):  # type: ignore[no-untyped-def]
+    """Return how many points, edges and triangles a patch has at most."""
+    points, edges, faces = 0, 0, 0
+    for p in range(len(patches.point_span) - 1):
+        points = max(points, patches.point_span[p + 1] - patches.point_span[p])
+        edges = max(edges, patches.edge_span[p + 1] - patches.edge_span[p])
+        faces = max(faces, patches.face_span[p + 1] - patches.face_span[p])
+    return points, edges, faces
+
+
 @numba.njit(inline="always")
 def _add(x, ahead, i, box):  # type: ignore[no-untyped-def]
     for axis in range(3):
@@ -123,43 +134,48 @@ def _add(x, ahead, i, box):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _bound(p, x, ahead, edges, faces, patches, bounds):  # type: ignore[no-untyped-def]
-    """Fill the bounds of patch p."""
-    box, cone = bounds.box[p], bounds.cone[p]
-    box[:3], box[3:] = np.inf, -np.inf
-    for n in range(patches.point_span[p], patches.point_span[p + 1]):
-        _add(x, ahead, patches.points[n], box)
-    for n in range(patches.edge_span[p], patches.edge_span[p + 1]):
-        own = bounds.edge_box[n]
-        own[:3], own[3:] = np.inf, -np.inf
-        for k in range(2):
-            _add(x, ahead, edges[patches.edges[n], k], own)
-        for axis in range(3):
-            box[axis], box[3 + axis] = min(box[axis], own[axis]), max(box[3 + axis], own[3 + axis])
-    sx, sy, sz = 0.0, 0.0, 0.0
-    for n in range(patches.face_span[p], patches.face_span[p + 1]):
-        t, own = patches.faces[n], bounds.face_box[n]
-        own[:3], own[3:] = np.inf, -np.inf
-        for k in range(3):
-            _add(x, ahead, faces[t, k], own)
-        for axis in range(3):
-            box[axis], box[3 + axis] = min(box[axis], own[axis]), max(box[3 + axis], own[3 + axis])
-        nx, ny, nz = _unit_normal(x, faces, t)
-        sx, sy, sz = sx + nx, sy + ny, sz + nz
-    size = np.sqrt(sx * sx + sy * sy + sz * sz) + 1e-300
-    sx, sy, sz = sx / size, sy / size, sz / size
-    least = 1.0
-    for n in range(patches.face_span[p], patches.face_span[p + 1]):
-        nx, ny, nz = _unit_normal(x, faces, patches.faces[n])
-        least = min(least, sx * nx + sy * ny + sz * nz)
-    cone[0], cone[1], cone[2], cone[3] = sx, sy, sz, least
+def _bound_some(begin, end, x, ahead, edges, faces, patches, bounds):  # type: ignore[no-untyped-def]
+    """Fill the bounds of patches begin .. end - 1."""
+    boxes, cone, edge_box, face_box = bounds.box, bounds.cone, bounds.edge_box, bounds.face_box
+    normal = np.empty((_most(patches)[2], 3))
+    for p in range(begin, end):
+        box, sx, sy, sz = boxes[p], 0.0, 0.0, 0.0
+        box[:3], box[3:] = np.inf, -np.inf
+        for n in range(patches.point_span[p], patches.point_span[p + 1]):
+            _add(x, ahead, patches.points[n], box)
+        for n in range(patches.edge_span[p], patches.edge_span[p + 1]):
+            own, e = edge_box[n], patches.edges[n]
+            own[:3], own[3:] = np.inf, -np.inf
+            _add(x, ahead, edges[e, 0], own)
+            _add(x, ahead, edges[e, 1], own)
+            for axis in range(3):
+                box[axis], box[3 + axis] = min(box[axis], own[axis]), max(box[3 + axis], own[3 + axis])
+        first, last = patches.face_span[p], patches.face_span[p + 1]
+        for n in range(first, last):
+            own, t = face_box[n], patches.faces[n]
+            own[:3], own[3:] = np.inf, -np.inf
+            for k in range(3):
+                _add(x, ahead, faces[t, k], own)
+            for axis in range(3):
+                box[axis], box[3 + axis] = min(box[axis], own[axis]), max(box[3 + axis], own[3 + axis])
+            nx, ny, nz = _unit_normal(x, faces, t)
+            normal[n - first, 0], normal[n - first, 1], normal[n - first, 2] = nx, ny, nz
+            sx, sy, sz = sx + nx, sy + ny, sz + nz
+        size = np.sqrt(sx * sx + sy * sy + sz * sz) + 1e-300
+        sx, sy, sz = sx / size, sy / size, sz / size
+        least = 1.0
+        for n in range(last - first):
+            least = min(least, sx * normal[n, 0] + sy * normal[n, 1] + sz * normal[n, 2])
+        cone[p, 0], cone[p, 1], cone[p, 2], cone[p, 3] = sx, sy, sz, least
 
 
 @parallel_kernel
 def bound_patches(x, ahead, edges, faces, patches, bounds):  # type: ignore[no-untyped-def]
     """Fill the bounds of all patches; ahead (N, 3) is where each point is expected in the end, metres."""
-    for p in numba.prange(len(bounds.box)):
-        _bound(np.int64(p), x, ahead, edges, faces, patches, bounds)
+    count = len(bounds.box)
+    for turn in numba.prange((count + SOME - 1) // SOME):
+        begin = np.int64(turn) * SOME
+        _bound_some(begin, min(begin + SOME, count), x, ahead, edges, faces, patches, bounds)
 
 
 @numba.njit(inline="always")
@@ -196,20 +212,15 @@ def _unit_normal(x, faces, t):  # type: ignore[no-untyped-def]
     return nx / size, ny / size, nz / size
 
 
-@kernel
+@numba.njit(inline="always")
 def _flat_together(p, q, patches, cone):  # type: ignore[no-untyped-def]
     """Tell whether patches p and q are one, or neighbours, and nearly flat together."""
-    if p != q:
-        low, high = patches.beside_span[p], patches.beside_span[p + 1]
-        last = high
-        while low < high:
-            middle = (low + high) // 2
-            if patches.beside[middle] < q:
-                low = middle + 1
-            else:
-                high = middle
-        if low == last or patches.beside[low] != q:
-            return False
+    together = p == q
+    if not together:
+        for n in range(patches.beside_span[p], patches.beside_span[p + 1]):
+            together |= patches.beside[n] == q
+    if not together:
+        return False
     turn = cone[p, 0] * cone[q, 0] + cone[p, 1] * cone[q, 1] + cone[p, 2] * cone[q, 2]
     # Against the direction between both means, angles add up.
     return 0.5 * np.arccos(min(max(turn, -1.0), 1.0)) + np.arccos(max(min(cone[p, 3], cone[q, 3]), -1.0)) < FLAT
@@ -425,17 +436,6 @@ def _edges_of(p, q, x, way, edges, patches, bounds, reach, near, side, tries, ou
                     many += 1
     _fill_up(tries, many)
     return _choose_edges(tries, many, x, way, edges, reach, out, row)
-
-
-@kernel
-def _most(patches):  # type: ignore[no-untyped-def]
-    """Return how many points, edges and triangles a patch has at most."""
-    points, edges, faces = 0, 0, 0
-    for p in range(len(patches.point_span) - 1):
-        points = max(points, patches.point_span[p + 1] - patches.point_span[p])
-        edges = max(edges, patches.edge_span[p + 1] - patches.edge_span[p])
-        faces = max(faces, patches.face_span[p + 1] - patches.face_span[p])
-    return points, edges, faces
 
 
 @kernel
