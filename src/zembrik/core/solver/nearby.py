@@ -134,11 +134,12 @@ def _add(x, ahead, i, box):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _bound_some(begin, end, x, ahead, edges, faces, patches, bounds):  # type: ignore[no-untyped-def]
-    """Fill the bounds of patches begin .. end - 1."""
+def _bound_some(begin, end, numbers, x, ahead, edges, faces, patches, bounds):  # type: ignore[no-untyped-def]
+    """Fill the bounds of patches number begin .. end - 1 of the given ones."""
     boxes, cone, edge_box, face_box = bounds.box, bounds.cone, bounds.edge_box, bounds.face_box
     normal = np.empty((_most(patches)[2], 3))
-    for p in range(begin, end):
+    for turn in range(begin, end):
+        p = numbers[turn]
         box, sx, sy, sz = boxes[p], 0.0, 0.0, 0.0
         box[:3], box[3:] = np.inf, -np.inf
         for n in range(patches.point_span[p], patches.point_span[p + 1]):
@@ -170,12 +171,12 @@ def _bound_some(begin, end, x, ahead, edges, faces, patches, bounds):  # type: i
 
 
 @parallel_kernel
-def bound_patches(x, ahead, edges, faces, patches, bounds):  # type: ignore[no-untyped-def]
-    """Fill the bounds of all patches; ahead (N, 3) is where each point is expected in the end, metres."""
-    count = len(bounds.box)
+def bound_patches(numbers, x, ahead, edges, faces, patches, bounds):  # type: ignore[no-untyped-def]
+    """Fill the bounds of patches by number; ahead (N, 3) is where each point is expected in the end, metres."""
+    count = len(numbers)
     for turn in numba.prange((count + SOME - 1) // SOME):
         begin = np.int64(turn) * SOME
-        _bound_some(begin, min(begin + SOME, count), x, ahead, edges, faces, patches, bounds)
+        _bound_some(begin, min(begin + SOME, count), numbers, x, ahead, edges, faces, patches, bounds)
 
 
 @numba.njit(inline="always")
@@ -226,46 +227,59 @@ def _flat_together(p, q, patches, cone):  # type: ignore[no-untyped-def]
     return 0.5 * np.arccos(min(max(turn, -1.0), 1.0)) + np.arccos(max(min(cone[p, 3], cone[q, 3]), -1.0)) < FLAT
 
 
-@kernel
-def _meet_one(i, order, flags, flagged, box, cone, patches, group, reach, out):  # type: ignore[no-untyped-def]
-    """Write to row i of out the patches that the i-th in order must be searched with; returns how many."""
-    p, found = order[i], 0
-    for j in range(i, len(order)):
-        q = order[j]
-        if box[q, 0] - box[p, 3] > reach:
-            break
-        # Written out, and nothing called before it is near: what a call hands over costs more than all of this.
-        if (
-            box[p, 0] - box[q, 3] > reach
-            or box[p, 1] - box[q, 4] > reach
-            or box[q, 1] - box[p, 4] > reach
-            or box[p, 2] - box[q, 5] > reach
-            or box[q, 2] - box[p, 5] > reach
-        ):
-            continue
-        if flagged and not (flags[p] or flags[q]):
-            continue
-        if group[p] < 0 and group[q] < 0 and (group[p] <= FORM) == (group[q] <= FORM):
-            continue
-        if group[p] == group[q] and (group[p] % 2 == 1 or _flat_together(p, q, patches, cone)):
-            continue
-        if found < out.shape[1]:
-            out[i, found] = q
-        found += 1
-    return found
+@numba.njit(inline="always")
+def _need(p, q, box, cone, patches, group, reach):  # type: ignore[no-untyped-def]
+    """Tell whether patches p and q must be searched."""
+    near = not (
+        box[p, 0] - box[q, 3] > reach
+        or box[q, 0] - box[p, 3] > reach
+        or box[p, 1] - box[q, 4] > reach
+        or box[q, 1] - box[p, 4] > reach
+        or box[p, 2] - box[q, 5] > reach
+        or box[q, 2] - box[p, 5] > reach
+    )
+    if near and group[p] < 0 and group[q] < 0 and (group[p] <= FORM) == (group[q] <= FORM):
+        near = False
+    if near and group[p] == group[q]:
+        near = group[p] % 2 == 0 and not _flat_together(p, q, patches, cone)
+    return near
 
 
 @parallel_kernel
-def meet_patches(order, flags, flagged, bounds, patches, group, reach, out, count):  # type: ignore[no-untyped-def]
+def meet_patches(order, bounds, patches, group, reach, out, count):  # type: ignore[no-untyped-def]
     """Write to each row of out (P, room) the patches to be searched with that patch of order; count (P,) how many.
 
-    `order` sorts the boxes by their low x; with `flagged`, only pairs with a flagged patch are wanted. `group` (P,)
+    `order` sorts the boxes by their low x. `group` (P,)
     is negative for rigid bodies' and colliders' corners, which do not meet each other (but for
     colliders that change their form, `FORM` and below, which rigid bodies meet), else twice the body's number,
     odd when it is not kept apart from itself.
     """
+    box, cone = bounds.box, bounds.cone
     for i in numba.prange(len(order)):
-        count[i] = _meet_one(np.int64(i), order, flags, flagged, bounds.box, bounds.cone, patches, group, reach, out)
+        p, found = order[i], 0
+        for j in range(i, len(order)):
+            q = order[j]
+            if box[q, 0] - box[p, 3] > reach:
+                break
+            if _need(p, q, box, cone, patches, group, reach):
+                if found < out.shape[1]:
+                    out[i, found] = q
+                found += 1
+        count[i] = found
+
+
+@parallel_kernel
+def meet_flagged(numbers, flags, bounds, patches, group, reach, out, count):  # type: ignore[no-untyped-def]
+    """The same for the flagged patches only, whose numbers are given, with all others."""
+    box, cone = bounds.box, bounds.cone
+    for i in numba.prange(len(numbers)):
+        p, found = numbers[i], 0
+        for q in range(len(flags)):
+            if (q >= p or not flags[q]) and _need(p, q, box, cone, patches, group, reach):
+                if found < out.shape[1]:
+                    out[i, found] = q
+                found += 1
+        count[i] = found
 
 
 @numba.njit(inline="always")
@@ -513,7 +527,7 @@ class Search:
         self.bounds = Bounds(*[np.zeros(size) for size in ((count, 6), (count, 4), (len(edges), 6), (len(faces), 6))])
         self.owner = np.zeros(int(patches.point_span[-1]), np.int32)  # the patch that each point is in
         self.owner[patches.points] = np.repeat(np.arange(count), np.diff(patches.point_span))
-        self.flags = np.zeros(count, np.bool_)
+        self.every, self.flags = np.arange(count), np.zeros(count, np.bool_)
         self.strayed = np.zeros(len(self.owner), np.bool_)
         self.met, self.met_count = np.empty((count, 32), np.int32), np.zeros(count, np.int64)
         self.rows = [np.empty((0, ROOM, 2), np.int32), np.empty((0, ROOM, 2), np.int32)]
@@ -540,30 +554,38 @@ class Search:
             reach_m: what is closer than this is found.
             whole: float64 (N, 3), what each point is expected to go, metres, and what comes that close on
                 its way is found too; None: nothing moves.
-            flagged: only pairs that a flagged patch is in.
+            flagged: only pairs that a flagged patch is in. All others are where they were expected when all pairs were
+                looked for; their boxes still hold.
         """
         bounds = self.bounds
         whole = np.zeros_like(x) if whole is None else whole
         ahead = x + whole
-        bound_patches(x, ahead, self.edges, self.faces, self.patches, bounds)
-        order = np.argsort(bounds.box[:, 0], kind="stable")
-        things = (order, self.flags, flagged, bounds, self.patches, self.group, reach_m)
-        meet_patches(*things, self.met, self.met_count)
-        if int(self.met_count.max(initial=0)) > self.met.shape[1]:
-            self.met = np.empty((len(order), 2 * int(self.met_count.max())), np.int32)
-            meet_patches(*things, self.met, self.met_count)
-        inside = np.arange(self.met.shape[1]) < self.met_count[:, None]
-        one, two = np.repeat(order, self.met_count), self.met[inside]
+        numbers = np.flatnonzero(self.flags) if flagged else self.every
+        bound_patches(numbers, x, ahead, self.edges, self.faces, self.patches, bounds)
+        things = (bounds, self.patches, self.group, reach_m)
+        if not flagged:
+            numbers = np.argsort(bounds.box[:, 0], kind="stable")
+        found = self.met_count[: len(numbers)]
+        while True:
+            if flagged:
+                meet_flagged(numbers, self.flags, *things, self.met, found)
+            else:
+                meet_patches(numbers, *things, self.met, found)
+            if int(found.max(initial=0)) <= self.met.shape[1]:
+                break
+            self.met = np.empty((len(self.every), 2 * int(found.max())), np.int32)
+        inside = np.arange(self.met.shape[1]) < found[:, None]
+        one, two = np.repeat(numbers, found), self.met[: len(numbers)][inside]
         pairs = np.stack([np.minimum(one, two), np.maximum(one, two)], axis=1).astype(np.int32)
         points, edges, counts = self._rows(pairs, ROOM, x, ahead, whole, reach_m)
         over = (counts > ROOM).any(axis=1)
         fits = np.where(over[:, None], 0, counts)
-        found = [_packed(points, fits[:, 0].copy())], [_packed(edges, fits[:, 1].copy())]
+        lists = [_packed(points, fits[:, 0].copy())], [_packed(edges, fits[:, 1].copy())]
         if over.any():  # few pairs of patches hold most: only they get long rows
             points, edges, counts = self._rows(pairs[over], int(counts.max()), x, ahead, whole, reach_m)
-            found[0].append(_packed(points, counts[:, 0].copy()))
-            found[1].append(_packed(edges, counts[:, 1].copy()))
-        return np.concatenate(found[0]), np.concatenate(found[1])
+            lists[0].append(_packed(points, counts[:, 0].copy()))
+            lists[1].append(_packed(edges, counts[:, 1].copy()))
+        return np.concatenate(lists[0]), np.concatenate(lists[1])
 
     def _rows(
         self, pairs: Whole, room: int, x: Floats, ahead: Floats, whole: Floats, reach_m: float

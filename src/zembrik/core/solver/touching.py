@@ -24,7 +24,7 @@ from zembrik.core.solver.nearby import FORM, Search, make_patches, mark_old
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int32]
 SHARP_DEG = 15.0  # a collider's edge that bends less is left to the points
-MARGIN = 0.3  # of the mean edge: how far things may stray before the pairs are looked for anew
+MARGIN = 0.25  # of the mean edge: how far things may stray before the pairs are looked for anew
 AHEAD = 3  # substeps that the pairs found are to hold, if everything keeps its way
 SLOW = 0.15  # margins; what would go less in so many substeps is expected to stay
 MANY = 0.3  # of all patches: if more leave their way, all are looked at anew
@@ -144,6 +144,7 @@ class Touching:
         most = float(self.room.max(initial=0.0))
         self.margin = max(MARGIN * spacing, most)  # metres that things may go before the pairs are looked for anew
         self.reach = 2.0 * most + self.margin
+        self.carried = np.zeros(3)  # how far the drift has carried all since all pairs were looked for, metres
         self.drift = np.zeros(3)  # what all go in a substep in the mean, metres; ways are relative to it
         self.way = np.zeros_like(self.x)
         self.point_pairs = self.edge_pairs = np.zeros((0, 2), np.int32)
@@ -168,6 +169,7 @@ class Touching:
         self.before[self.guest_end :] = self.x[self.guest_end :]
         self._move_corners(frame)
         self.steps += 1
+        self.carried += self.drift
         if self.built is None:
             self._look()
             return
@@ -199,6 +201,7 @@ class Touching:
         way = self.x - self.before
         self.drift = way.mean(axis=0)
         self.built, self.way, self.steps = self.x.copy(), way - self.drift, 0
+        self.carried[:] = 0.0
         self.point_pairs, self.edge_pairs = self.search.near(self.x, self.reach, AHEAD * self.way)
         self.point_apart, self.edge_apart = self._apart_at_rest(self.point_pairs, self.edge_pairs)
         self.touching = np.zeros(len(self.point_pairs) + len(self.edge_pairs), np.bool_)
@@ -219,7 +222,7 @@ class Touching:
         old_points = np.empty(len(self.point_pairs), np.bool_)
         old_edges = np.empty(len(self.edge_pairs), np.bool_)
         mark_old(gone, self.faces, self.edges, self.point_pairs, self.edge_pairs, old_points, old_edges)
-        points, edges = search.near(expected, self.reach, (AHEAD - self.steps) * self.way, flagged=True)
+        points, edges = search.near(expected - self.carried, self.reach, (AHEAD - self.steps) * self.way, flagged=True)
         point_apart, edge_apart = self._apart_at_rest(points, edges)
         spare, count = self.spare, len(self.point_pairs)
         self.spare = np.concatenate(
