@@ -492,14 +492,26 @@ def search_patches(  # type: ignore[no-untyped-def]
 
 
 @kernel
-def mark_old(gone, faces, edges, point_pairs, edge_pairs, old_points, old_edges):  # type: ignore[no-untyped-def]
-    """Fill old_points and old_edges (m,) with which pairs have no side at a point (N,) that is gone."""
-    for k in range(len(point_pairs)):
-        p, t = point_pairs[k, 0], point_pairs[k, 1]
-        old_points[k] = not (gone[p] or gone[faces[t, 0]])
-    for k in range(len(edge_pairs)):
-        e, f = edge_pairs[k, 0], edge_pairs[k, 1]
-        old_edges[k] = not (gone[edges[e, 0]] or gone[edges[f, 0]])
+def replaced(pairs, first, second, apart, spare, gone, new_pairs, new_apart):  # type: ignore[no-untyped-def]
+    """Return pairs with no side at a point that is gone, then the new ones, with how far apart each is and its spare.
+
+    first, second: int32 (things, k), what both sides are of; a side's first point tells whether it is gone.
+    """
+    count, more = 0, len(new_pairs)
+    keep = np.empty(len(pairs), np.bool_)
+    for k in range(len(pairs)):
+        keep[k] = not (gone[first[pairs[k, 0], 0]] or gone[second[pairs[k, 1], 0]])
+        count += keep[k]
+    out, out_apart, out_spare = np.empty((count + more, 2), np.int32), np.empty(count + more), np.empty(count + more)
+    at = 0
+    for k in range(len(pairs)):
+        if keep[k]:
+            out[at, 0], out[at, 1], out_apart[at], out_spare[at] = pairs[k, 0], pairs[k, 1], apart[k], spare[k]
+            at += 1
+    for k in range(more):
+        out[at, 0], out[at, 1], out_apart[at], out_spare[at] = new_pairs[k, 0], new_pairs[k, 1], new_apart[k], -np.inf
+        at += 1
+    return out, out_apart, out_spare
 
 
 @parallel_kernel

@@ -19,7 +19,7 @@ from zembrik.core.solver.guests import (
     weigh_guests,
 )
 from zembrik.core.solver.mesh_contact import find_touching, mark_touched, measure_gaps, solve_touching
-from zembrik.core.solver.nearby import FORM, Search, make_patches, mark_old
+from zembrik.core.solver.nearby import FORM, Search, make_patches, replaced
 
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int32]
@@ -139,6 +139,7 @@ class Touching:
         group = whose[patches.points[patches.point_span[:-1]]]
         self.search = Search(patches, self.edges, self.faces, group, level == "edges")
         self.whose = whose
+        self.each = np.arange(len(self.x), dtype=np.int32)[:, None]  # each point as a thing of one point
         ends = self.x[edges] if len(edges) else self.x[self.edges]
         spacing = float(np.linalg.norm(ends[:, 0] - ends[:, 1], axis=1).mean()) if len(ends) else 1.0
         most = float(self.room.max(initial=0.0))
@@ -219,20 +220,16 @@ class Touching:
         self.built[off] = self.x[off] - self.steps * (self.way[off] + self.drift)
         expected[off] = self.x[off]
         gone = search.flags[search.owner]
-        old_points = np.empty(len(self.point_pairs), np.bool_)
-        old_edges = np.empty(len(self.edge_pairs), np.bool_)
-        mark_old(gone, self.faces, self.edges, self.point_pairs, self.edge_pairs, old_points, old_edges)
         points, edges = search.near(expected - self.carried, self.reach, (AHEAD - self.steps) * self.way, flagged=True)
         point_apart, edge_apart = self._apart_at_rest(points, edges)
-        spare, count = self.spare, len(self.point_pairs)
-        self.spare = np.concatenate(
-            [spare[:count][old_points], np.full(len(points), -np.inf),
-             spare[count:][old_edges], np.full(len(edges), -np.inf)]
-        )  # fmt: skip
-        self.point_pairs = np.concatenate([self.point_pairs[old_points], points])
-        self.edge_pairs = np.concatenate([self.edge_pairs[old_edges], edges])
-        self.point_apart = np.concatenate([self.point_apart[old_points], point_apart])
-        self.edge_apart = np.concatenate([self.edge_apart[old_edges], edge_apart])
+        spare, count, faces, lines = self.spare, len(self.point_pairs), self.faces, self.edges
+        self.point_pairs, self.point_apart, point_spare = replaced(
+            self.point_pairs, self.each, faces, self.point_apart, spare[:count], gone, points, point_apart
+        )
+        self.edge_pairs, self.edge_apart, edge_spare = replaced(
+            self.edge_pairs, lines, lines, self.edge_apart, spare[count:], gone, edges, edge_apart
+        )
+        self.spare = np.concatenate([point_spare, edge_spare])
         self.touching = np.zeros(len(self.spare), np.bool_)
 
     def _apart_at_rest(self, point_pairs: Whole, edge_pairs: Whole) -> tuple[Floats, Floats]:
