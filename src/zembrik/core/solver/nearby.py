@@ -16,7 +16,7 @@ slow patches are expected to stay where they have come to, and only the others a
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numba
 import numpy as np
@@ -30,7 +30,7 @@ from zembrik.core.solver.colour import neighbourhoods
 POINTS_A_PATCH = 12
 FORM = -1_000_000  # the groups of colliders that change their form are this and below
 SOME = 32  # pairs of patches that one thread takes at a time
-ROOM = 64  # pairs of things that most pairs of patches hold at most
+BATCH, ROOM = 1024, 96  # pairs of patches searched at a time, and pairs of things that they rarely hold more of
 FLAT = 1.2  # radians that no normal of a patch and its neighbour leans farther to one direction: they cannot touch
 
 Floats = NDArray[np.float64]
@@ -542,7 +542,7 @@ class Search:
         self.every, self.flags = np.arange(count), np.zeros(count, np.bool_)
         self.strayed = np.zeros(len(self.owner), np.bool_)
         self.met, self.met_count = np.empty((count, 32), np.int32), np.zeros(count, np.int64)
-        self.rows = [np.empty((0, ROOM, 2), np.int32), np.empty((0, ROOM, 2), np.int32)]
+        self.rows = [np.empty((BATCH, ROOM, 2), np.int32) for _ in range(2)]
 
     def look_out(self, x: Floats, expected: Floats, off_m: float) -> int:
         """Flag the patches of which a point is farther off from where it is expected; return how many there are.
@@ -589,31 +589,25 @@ class Search:
         inside = np.arange(self.met.shape[1]) < found[:, None]
         one, two = np.repeat(numbers, found), self.met[: len(numbers)][inside]
         pairs = np.stack([np.minimum(one, two), np.maximum(one, two)], axis=1).astype(np.int32)
-        points, edges, counts = self._rows(pairs, ROOM, x, ahead, whole, reach_m)
-        over = (counts > ROOM).any(axis=1)
-        fits = np.where(over[:, None], 0, counts)
-        lists = [_packed(points, fits[:, 0].copy())], [_packed(edges, fits[:, 1].copy())]
-        if over.any():  # few pairs of patches hold most: only they get long rows
-            points, edges, counts = self._rows(pairs[over], int(counts.max()), x, ahead, whole, reach_m)
-            lists[0].append(_packed(points, counts[:, 0].copy()))
-            lists[1].append(_packed(edges, counts[:, 1].copy()))
-        return np.concatenate(lists[0]), np.concatenate(lists[1])
-
-    def _rows(
-        self, pairs: Whole, room: int, x: Floats, ahead: Floats, whole: Floats, reach_m: float
-    ) -> tuple[Whole, Whole, Any]:
-        """Search pairs of patches into rows of a length; what does not fit is only counted."""
-        if len(self.rows[0]) < len(pairs) or self.rows[0].shape[1] != room:
-            size = (len(pairs) + len(pairs) // 2, room, 2)
-            points, edges = np.empty(size, np.int32), np.empty(size, np.int32)
-            if room == ROOM:
-                self.rows = [points, edges]
-        else:
-            points, edges = self.rows
+        points, edges = [], []
+        searched = (x, ahead, whole, self.edges, self.faces, self.patches, bounds, reach_m, self.with_edges)
         counts = np.zeros((len(pairs), 2), np.int64)
-        things = (x, ahead, whole, self.edges, self.faces, self.patches, self.bounds, reach_m, self.with_edges)
-        search_patches(pairs, *things, points, edges, counts)
-        return points, edges, counts
+        for first in range(0, len(pairs), BATCH):
+            some, count = pairs[first : first + BATCH], counts[first : first + BATCH]
+            search_patches(some, *searched, *self.rows, count)
+            fits = np.where(count.max(axis=1, keepdims=True) > ROOM, 0, count)
+            points.append(_packed(self.rows[0], fits[:, 0].copy()))
+            edges.append(_packed(self.rows[1], fits[:, 1].copy()))
+        over = counts.max(axis=1) > ROOM
+        if over.any():  # few pairs of patches hold most: only they get long rows
+            some, count = pairs[over], counts[over]
+            rows = [np.empty((len(some), int(counts.max()), 2), np.int32) for _ in range(2)]
+            search_patches(some, *searched, *rows, count)
+            points.append(_packed(rows[0], count[:, 0].copy()))
+            edges.append(_packed(rows[1], count[:, 1].copy()))
+        if not points:
+            return np.zeros((0, 2), np.int32), np.zeros((0, 2), np.int32)
+        return np.concatenate(points), np.concatenate(edges)
 
 
 def _packed(rows: Whole, counts: NDArray[np.int64]) -> Whole:
