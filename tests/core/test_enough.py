@@ -56,28 +56,28 @@ def test_cloth_that_is_too_thick_for_its_points():
 
 
 def test_a_bar_that_is_too_fast_for_its_thickness():
-    """A bar of 20 mm at 8 m/s into a held sheet: 16.7 mm a substep of 20, and both keep 2 mm free between them.
+    """A bar of 20 mm at 12 m/s into a held sheet: 25 mm a substep of 20, and both keep 2 mm free between them.
 
     Deeper than that is on the other side: before the remedy it is, after it nothing ever is.
     """
     bar = {"name": "bar", "role": "collider", "mesh": {"shape": "box", "size": [0.4, 0.02, 0.02]}, "thickness": 0.001,
            "place": {"translate": [0, 0, -0.5]}, "proxy": {"kind": "box"},
-           "motion": {"translate": {"keys": [[1, [0, 0, 0]], [3.1, [0, 0, 0.7]]]}}}  # fmt: skip
+           "motion": {"translate": {"keys": [[1, [0, 0, 0]], [2.4, [0, 0, 0.7]]]}}}  # fmt: skip
     held = {"pins": [{"points": {"side": "top"}}, {"points": {"side": "bottom"}}], "place": {"rotate": [90, 0, 0]}}
     setup = {"frames": [1, 10], "world": {"ground": None}, "bodies": [sheet(24, 0.001, **held), bar]}
     setup["quality"] = {"substeps": 20}
     (finding,) = told(setup, "fast_for_thickness")
-    assert "up to 8 m/s" in finding.text and "16.7 mm in a substep" in finding.text and finding.at is not None
-    assert finding.remedy == "Use 84 substeps"
+    assert "up to 12 m/s" in finding.text and "25 mm in a substep" in finding.text and finding.at is not None
+    assert finding.remedy == "Use 126 substeps"
     after = cured(setup, finding)
     assert not told(after, "fast_for_thickness")
     one, two = figures(setup, 9), figures(after, 9)
     assert one["worst_penetration"].max() > 2 * 0.002 > 0.002 > two["worst_penetration"].max()
-    assert one["worst_stretch"].max() > 1.8 * two["worst_stretch"].max()
+    assert one["worst_stretch"].max() > 1.4 * two["worst_stretch"].max()
     bar["motion"]["translate"]["keys"][1][0] = 49
     assert not told(setup, "fast_for_thickness")
     bar["place"]["translate"] = [30, 0, 0]  # fast, but nowhere near
-    bar["motion"]["translate"]["keys"][1][0] = 3.1
+    bar["motion"]["translate"]["keys"][1][0] = 2.4
     assert not told(setup, "fast_for_thickness")
 
 
@@ -164,7 +164,8 @@ def test_dials_without_effect_are_told_and_given_back_without_a_trace(tmp_path):
     setup = {"frames": [1, 8], "bodies": [stone], "world": {"air_density": 2.0},
              "quality": {"substeps": 10, "self_collision": True, "contact": "edges", "enough": 0.001}}  # fmt: skip
     (finding,) = told(setup, "idle_dials")
-    assert finding.title == "4 dials without effect" and "air density: only cloth feels the air" in finding.text
+    assert finding.title == "4 dials without effect"
+    assert "air density: there is no cloth, and no air drag on others" in finding.text
     limp = sheet(8, 0.002, place={"translate": [0, 0.3, 0]})
     limp["material"] |= {"tack_distance": 0.01, "yield_angle": 30, "drag": 2.0}
     other = {"frames": [1, 8], "bodies": [limp], "world": {"air_density": 0.0}, "quality": {"substeps": 10}}

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from zembrik.core.findings.finding import Finding
+from zembrik.core.motion.track import most_of
 from zembrik.core.setup.document import Setup
 from zembrik.core.setup.materials import SIMULATED
 from zembrik.core.setup.resolve import BY_HAND, Resolved, dotted
@@ -13,7 +16,7 @@ Idle = tuple[str, str, str]  # path in the setup, what it is called, why it does
 def idle_dials(setup: Setup, resolved: Resolved) -> list[Finding]:
     """Dials that were set by hand and have no effect: a bake without them is the same, byte by byte."""
     idle = [
-        one for one in [*_of_quality(setup, resolved), *_of_world(setup), *_of_bodies(setup, resolved)]
+        one for one in [*_of_quality(setup, resolved), *_of_world(resolved), *_of_bodies(setup, resolved)]
         if resolved.origins.get(dotted(one[0])) == BY_HAND
     ]  # fmt: skip
     if not idle:
@@ -43,10 +46,18 @@ def _of_quality(setup: Setup, resolved: Resolved) -> list[Idle]:
     return found
 
 
-def _of_world(setup: Setup) -> list[Idle]:
-    if any(b.role == "cloth" for b in setup.bodies):
+def _of_world(resolved: Resolved) -> list[Idle]:
+    if any(feels_air(body) for body in resolved.document["bodies"]):
         return []
-    return [("/world/air_density", "air density", "only cloth feels the air")]
+    return [("/world/air_density", "air density", "there is no cloth, and no air drag on others")]
+
+
+def feels_air(body: dict[str, Any]) -> bool:
+    """Tell whether the air does anything to a resolved body: to cloth, and to what has drag or lift."""
+    if body["role"] not in SIMULATED:
+        return False
+    stuff = body["material"]
+    return body["role"] == "cloth" or most_of(stuff["drag"]) > 0.0 or most_of(stuff["lift"]) > 0.0
 
 
 def _of_bodies(setup: Setup, resolved: Resolved) -> list[Idle]:
@@ -55,7 +66,7 @@ def _of_bodies(setup: Setup, resolved: Resolved) -> list[Idle]:
         if body.role not in SIMULATED:
             continue
         stuff, at = resolved.document["bodies"][k]["material"], f"/bodies/{k}/material"
-        if body.role == "cloth" and setup.world.air_density == 0.0:
+        if setup.world.air_density == 0.0 and feels_air(resolved.document["bodies"][k]):
             found += [(f"{at}/{name}", f"{name} of {body.name}", "there is no air") for name in ("drag", "lift")]
         if stuff.get("tack") == 0.0:
             found.append((f"{at}/tack_distance", f"tack distance of {body.name}", "it has no tack"))

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from zembrik.core.findings.finding import Finding, set_value
+from zembrik.core.findings.idle import feels_air
 from zembrik.core.motion.track import most_of
 from zembrik.core.proxy.words import CARRIED_PROXIES
 from zembrik.core.setup.assets import Assets, file_part, in_metres, played
@@ -24,21 +25,22 @@ HEAVY_SUBSTEPS = 240  # with so many a cloth held a body of 100 times its mass
 def tune_findings(setup: Setup, resolved: Resolved, world: World, assets: Assets) -> list[Finding]:
     """Return what these checks find."""
     return [
-        *idle_forces(setup), *early_motion(setup), *cut_motion(setup), *still_files(setup, assets),
+        *idle_forces(setup, resolved), *early_motion(setup), *cut_motion(setup), *still_files(setup, assets),
         *short_caches(setup, assets), *wind_against_weight(setup, resolved), *heavy_on_light(setup, resolved, world),
     ]  # fmt: skip
 
 
-def idle_forces(setup: Setup) -> list[Finding]:
-    """Wind and turbulence where nothing feels them: only cloth does."""
-    if any(b.role == "cloth" for b in setup.bodies) or not any(b.role in ("soft", "rigid") for b in setup.bodies):
+def idle_forces(setup: Setup, resolved: Resolved) -> list[Finding]:
+    """Wind and turbulence where nothing feels them: neither cloth nor anything with air drag or lift."""
+    bodies = resolved.document["bodies"]
+    if any(feels_air(body) for body in bodies) or not any(b.role in ("soft", "rigid") for b in setup.bodies):
         return []
     idle = [k for k, force in enumerate(setup.forces) if force.kind in ("wind", "turbulence")]
     if not idle:
         return []
     text = (
-        f"{len(idle)} force{'s' if len(idle) > 1 else ''} of moving air and no cloth: rigid and soft bodies feel no "
-        "wind, so the bake is the same without."
+        f"{len(idle)} force{'s' if len(idle) > 1 else ''} of moving air, but neither cloth nor a body with "
+        "air drag: the bake is the same without."
     )
     patch = [{"op": "remove", "path": f"/forces/{k}"} for k in reversed(idle)]
     return [Finding("idle_forces", "Motion", False, "The wind moves nothing", text, "", None, "Take it out", patch)]

@@ -94,6 +94,7 @@ class Stuff:
         bounce: share of the speed given back by a hard floor.
         thickness: m kept free around the surface.
         source: where the values come from.
+        drag, lift: as a fabric's, of the faces that meet the air; what is heavy hardly feels it, so it is left out.
     """
 
     density: float
@@ -102,6 +103,8 @@ class Stuff:
     bounce: float
     thickness: float
     source: str
+    drag: float = 0.0
+    lift: float = 0.0
 
 
 RIGIDS: dict[str, Stuff] = {
@@ -125,6 +128,7 @@ class Soft:
         creep: times a second that what is beyond becomes its rest shape; 0 for never.
         thickness: m kept free around the surface.
         source: where the values come from.
+        drag, lift: as a fabric's, of the faces that meet the air; what is heavy hardly feels it, so it is left out.
     """
 
     density: float
@@ -137,6 +141,8 @@ class Soft:
     creep: float
     thickness: float
     source: str
+    drag: float = 0.0
+    lift: float = 0.0
 
 
 SOFTS: dict[str, Soft] = {

@@ -23,7 +23,7 @@ THIRD = 1.0 / 3.0
 
 
 @numba.njit(inline="always")
-def _pushes(row, xi, xj, xk, vi, vj, vk, si, sj, sk, wind, density, dt):  # type: ignore[no-untyped-def]
+def pushes(row, xi, xj, xk, vi, vj, vk, si, sj, sk, wind, density, dt):  # type: ignore[no-untyped-def]
     """Return what each corner is pushed (kg·m/s), to be multiplied by its inverse mass; of numbers or lanes."""
     full, mass, lifted, inside = row
     ax, ay, az = xj[0] - xi[0], xj[1] - xi[1], xj[2] - xi[2]
@@ -70,7 +70,7 @@ def push_by_air(first, packed, last, points, rows, w, x, v, wind, swirls, swirl,
         si = sj = sk = (still, still, still)
         if swirls:
             si, sj, sk = points4(swirl, i0, i1, i2, i3), points4(swirl, j0, j1, j2, j3), points4(swirl, k0, k1, k2, k3)
-        px, py, pz = _pushes(
+        px, py, pz = pushes(
             (column4(rows, t, 0), column4(rows, t, 1), column4(rows, t, 2), column4(rows, t, 3)),
             points4(x, i0, i1, i2, i3), points4(x, j0, j1, j2, j3), points4(x, k0, k1, k2, k3), vi, vj, vk,
             si, sj, sk, wind, density, dt,
@@ -81,7 +81,7 @@ def push_by_air(first, packed, last, points, rows, w, x, v, wind, swirls, swirl,
         put4(v, k0, k1, k2, k3, (fma(wk, px, vk[0]), fma(wk, py, vk[1]), fma(wk, pz, vk[2])))
     for t in range(packed, last):
         i, j, k = np.uint32(points[t, 0]), np.uint32(points[t, 1]), np.uint32(points[t, 2])
-        push = _pushes(
+        push = pushes(
             (rows[t, 0], rows[t, 1], rows[t, 2], rows[t, 3]), point(x, i), point(x, j), point(x, k),
             point(v, i), point(v, j), point(v, k), point(swirl, i), point(swirl, j), point(swirl, k), wind, density, dt,
         )  # fmt: skip

@@ -18,6 +18,7 @@ from zembrik.core.setup.document import Pin, Setup
 from zembrik.core.setup.resolve import Resolved, resolve
 from zembrik.core.solver.bend import Bend, bend_rows
 from zembrik.core.solver.bend_form import BendForm
+from zembrik.core.solver.blown import Blown, rigid_skin, soft_skin
 from zembrik.core.solver.cloth_parts import LEAST_BEND, ClothPart, cloth_parts
 from zembrik.core.solver.colliders import build_colliders
 from zembrik.core.solver.colour import Layout, lay_out
@@ -136,6 +137,11 @@ def build_world(setup: Setup, assets: Assets) -> World:
         gravity=np.array(setup.world.gravity),
         fps=setup.fps,
         pull=_pull(resolved, loose, parts, starts),
+    )
+    materials = {b["name"]: b.get("material") or {} for b in resolved.document["bodies"]}
+    world.blown = Blown(
+        soft_skin(softs, soft_starts, [materials[p.name] for p in softs]),
+        rigid_skin(parts, [materials[p.name] for p in parts]),
     )
     world.over_frames = dials_over_frames(setup, resolved, world, cloths, softs, parts, owners)
     world.set_dials(begin)

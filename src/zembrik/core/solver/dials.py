@@ -18,6 +18,7 @@ from zembrik.core.solver.solids import RigidPart
 from zembrik.core.solver.world import World
 
 Numbers = NDArray[np.int64]
+Floats = NDArray[np.float64]
 
 
 class Owners(NamedTuple):
@@ -54,12 +55,16 @@ def dials_over_frames(
         values = by_name[soft.name]
         found.add(_weight(world, spans[soft.name], soft.density), values["material"]["density"], stiffens=True)
         _soft_dials(found, world, values["material"], np.flatnonzero(owners.tets == n))
+        _air_dials(found, world.blown.soft.rows, np.flatnonzero(world.blown.soft.of == n), values["material"])
         _surface_dials(found, world, values, _of_particles(world, *spans[soft.name]))
     for r, part in enumerate(parts):
         if part.name not in by_name:
             continue
         _surface_dials(found, world, by_name[part.name], _of_rigid(world, r))
         found.add(_lightness(world, r, part.density), by_name[part.name]["material"]["density"])
+        blown = world.blown.rigid
+        mine = np.repeat(blown.bodies, np.diff(blown.span)) == r
+        _air_dials(found, blown.rows, np.flatnonzero(mine), by_name[part.name]["material"])
     ground = setup.world.ground is not None
     for name, body in by_name.items():
         if body["role"] == "collider":
@@ -91,10 +96,14 @@ def _cloth_dials(
     found.add(into((yielding.strain, faces)), stuff["yield_strain"])
     found.add(times(yielding.angle, hinges, np.full(len(hinges), np.pi / 180)), stuff["yield_angle"])
     found.add(into((yielding.strain_rate, faces), (yielding.angle_rate, hinges)), stuff["creep"])
-    found.add(into((world.air.rows, (faces, 0))), stuff["drag"])
-    found.add(into((world.air.rows, (faces, 2))), stuff["lift"])
+    _air_dials(found, world.air.rows, faces, stuff)
     found.add(times(world.skin, (slice(*span), 3), cloth.area), stuff["tack"])
     found.add(into((world.skin, (slice(*span), 4))), stuff["tack_distance"])
+
+
+def _air_dials(found: OverFrames, rows: Floats, mine: Numbers, stuff: dict[str, Any]) -> None:
+    found.add(into((rows, (mine, 0))), stuff["drag"])
+    found.add(into((rows, (mine, 2))), stuff["lift"])
 
 
 def _soft_dials(found: OverFrames, world: World, stuff: dict[str, Any], tets: Numbers) -> None:

@@ -62,6 +62,7 @@ class Stepper:
         # The swirls and the dials change little within a frame: they are read once.
         world.air.swirl_at(frame, world.fps, world.x, self.swirl)
         self._begin_frame(frame)
+        world.blown.begin_frame(frame, world.fps, world.air, world.solids.rigid)
         # So that a bake that goes on from a checkpoint here has everything as one that never stopped.
         world.move_to(frame)
         world.touching.begin_frame(frame)
@@ -137,6 +138,9 @@ class Stepper:
                 world.colours, world.membrane, world.air.rows, w, x, v, against, bool(world.air.swirls), self.swirl,
                 world.air.thick, dt,
             )  # fmt: skip
+        if world.blown.any and world.air.thick > 0.0:
+            against = world.air.wind_at(begin) - dt * world.gravity
+            world.blown.blow(x, v, w, solids.rigid, against, self.swirl, world.air.thick, dt)
         if self.damped:
             sweep_damping(world.colours, world.membrane, world.tets, w, x, v, dt)
         if world.handles.draws:

@@ -12,6 +12,7 @@ from zembrik.core.motion.track import most_of, track_values, value_at
 from zembrik.core.motion.turbulence import Turbulence
 from zembrik.core.motion.wind import wind_velocity
 from zembrik.core.solver.bend import Bend
+from zembrik.core.solver.blown import Blown
 from zembrik.core.solver.colliders import Colliders
 from zembrik.core.solver.handles import Handles
 from zembrik.core.solver.membrane import Membrane
@@ -179,6 +180,7 @@ class World:
         fps: frames a second.
         pull: gravity that changes over frames, if it does.
         over_frames: all other dials that change.
+        blown: the surfaces of soft and rigid bodies that feel the air.
     """
 
     bodies: list[SimBody]
@@ -204,6 +206,7 @@ class World:
     fps: float
     pull: Pull | None = None
     over_frames: OverFrames = field(default_factory=OverFrames)
+    blown: Blown = field(default_factory=Blown)
 
     def state(self) -> list[NDArray[Any]]:
         """Return the arrays that say how it goes on from here; they are the world's own."""
