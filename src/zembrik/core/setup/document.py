@@ -104,7 +104,7 @@ class Material(KeyedPart):
         None, "kg/m³", "Weight of the stuff: heavy bodies push light ones aside.", least=0, above=True, most=30000
     )
     lift: Keyed | None = keyed_dial(
-        None, "", "Share of the push across the wind that a slanting face feels: makes cloth sail.", least=0, most=10
+        None, "", "Share of the push across the wind that a slanting face feels: makes it sail.", least=0, most=10
     )
     yield_angle: Keyed | None = keyed_dial(
         None, "°", "Fold up to which cloth springs back; beyond, a crease stays.", least=0, most=180
@@ -133,7 +133,7 @@ class Material(KeyedPart):
         None, "×", "Share of its speed that it springs back with: 0 stays, 1 never rests.", least=0, most=1
     )
     drag: Keyed | None = keyed_dial(
-        None, "", "Share of the air's pressure it feels: 0 is as in a vacuum.", least=0, most=10
+        None, "", "Share of the air's pressure that it feels: 0 is as in a vacuum.", least=0, most=10
     )
 
     pressure: Keyed = keyed_dial(
