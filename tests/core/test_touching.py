@@ -14,7 +14,8 @@ from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import parse_setup
 from zembrik.core.solver.build import build_world
 from zembrik.core.solver.mesh_contact import edge_gap, point_gap
-from zembrik.core.solver.nearby import FLAT, Search, make_patches
+from zembrik.core.solver.nearby import Search
+from zembrik.core.solver.patches import FLAT, make_patches
 from zembrik.core.solver.step import Stepper
 from zembrik.core.solver.touching import sharp_corners
 

@@ -19,7 +19,8 @@ from zembrik.core.solver.guests import (
     weigh_guests,
 )
 from zembrik.core.solver.mesh_contact import find_touching, mark_touched, measure_gaps, solve_touching
-from zembrik.core.solver.nearby import FORM, Search, make_patches, replaced
+from zembrik.core.solver.nearby import Search, replaced
+from zembrik.core.solver.patches import FORM, make_patches
 
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int32]
