@@ -181,3 +181,15 @@ def test_what_is_no_body_is_told():
     refused({"mesh": {"shape": "box", "size": [1, 1, 1]}, "release": 4}, "rigid has no release")
     with pytest.raises(Problem, match="no rigid body has that name"):
         Stage({"bodies": [], "joints": [{"kind": "socket", "bodies": ["a", None]}]})
+
+
+def test_bodies_that_grow_thicker_are_pushed_apart():
+    """Two bricks float 6 mm apart and never move; at frame 6 each keeps 8 mm free: they part to 16 mm."""
+    grows = {"keys": [[1, 0.001], [6, 0.008]], "ease": "hold"}
+    bricks = [brick(name, (x, 0, 0), gravity=0, thickness=grows) for name, x in (("left", -0.203), ("right", 0.203))]
+    stage = Stage({"world": {"ground": None, "air_density": 0}, "bodies": bricks})
+    gap = lambda: stage.rigid.place[1, 0] - stage.rigid.place[0, 0] - 0.4  # noqa: E731
+    stage.run(5)
+    assert gap() == pytest.approx(0.006, abs=1e-9)
+    stage.run(3)
+    assert gap() > 0.0155

@@ -270,6 +270,7 @@ class NearPairs:
     def __init__(self) -> None:
         self.pairs = np.zeros((0, 2), np.int64)
         self.until = np.zeros(0)  # metres; see `_not_apart`
+        self.room = np.zeros(0)  # thicknesses that it was found with, metres: they may be keyed
         self.kinds: tuple[Numbers, Numbers] = (np.zeros(0, np.int64), np.zeros(0, np.int64))
         self.own, self.box = np.zeros((0, 6)), np.zeros((0, 6))
 
@@ -287,6 +288,9 @@ class NearPairs:
             pairs = find_pairs(self.own, self.box, skin.solid, of_chunk, of_solid)
             self.until = _carried(self.pairs, self.until, pairs)
             self.pairs = pairs
+        if not np.array_equal(solids.room, self.room):
+            self.room = solids.room.copy()
+            self.until[:] = -np.inf
         out, number = np.empty_like(self.pairs), np.empty(len(self.pairs), np.int64)
         count = _not_apart(self.pairs, self.until, skin.solid, solids.gone, solids.pose, out, number)
         return out[:count], number[:count]
