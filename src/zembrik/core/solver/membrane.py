@@ -39,6 +39,8 @@ from zembrik.core.lanes import (
     take4,
 )
 
+SOUND = 0.25  # it is 0.75 for a right triangle at rest
+
 
 class Membrane(NamedTuple):
     """All cloth triangles of a world, cluster by cluster; T triangles.
@@ -133,17 +135,19 @@ def _multipliers(wi, wj, wk, rest, held, u, v, scale, read):  # type: ignore[no-
     m_vs = fma(a_uv, a_us, -a_uu * a_vs)
     m_ss = fma(a_uu, a_vv, -a_uv * a_uv)
     det = dot3(a_uu, a_uv, a_us, m_uu, m_uv, m_us)
-    # Nearly collapsed to a line, where the three contradict each other, each takes its share alone. (The
-    # determinant is 0.75 of the product for a right triangle at rest.)
-    sound = det > 0.02 * a_uu * a_vv * a_ss
-    over = -1.0 / choose(sound, det, 1.0)
+    # The nearer a triangle is to a line, the more the three contradict each other, and what they ask for together grows
+    # without end. From SOUND of the determinant's greatest value down, each takes more and more its share alone.
+    whole = SOUND * a_uu * a_vv * a_ss
+    sound = det > whole
+    over = -1.0 / larger(det, whole)
     l_u = over * dot3(m_uu, m_uv, m_us, c_u, c_v, c_s)
     l_v = over * dot3(m_uv, m_vv, m_vs, c_u, c_v, c_s)
     l_s = over * dot3(m_us, m_vs, m_ss, c_u, c_v, c_s)
     if not every(sound):
-        l_u = choose(sound, l_u, -c_u / (3.0 * a_uu))
-        l_v = choose(sound, l_v, -c_v / (3.0 * a_vv))
-        l_s = choose(sound, l_s, -c_s / (3.0 * a_ss))
+        alone = choose(sound, 0.0, fma(det, over, 1.0) / 3.0)
+        l_u = l_u - alone * c_u / a_uu
+        l_v = l_v - alone * c_v / a_vv
+        l_s = l_s - alone * c_s / a_ss
     return l_u, l_v, l_s, inv_u, inv_v
 
 
