@@ -50,10 +50,10 @@ from zembrik.core.solver.membrane import Membrane
 
 Floats = NDArray[np.float64]
 Numbers = NDArray[np.int64]
-PATCHES = 256  # at most; the step's cost grows with their square
+PATCHES, MORE_PATCHES = 256, 512  # at most, and for large cloths; the step's cost grows with their square
+LARGE = 20_000  # points
 LEAST_POINTS = 500  # smaller cloths have few patches to gain from
 LEAST_SHARE = 0.1  # of the force, below which it is not worth its time
-SMOOTHINGS = 3
 MOST_LOADS = 4.0  # times what the cloth's loads move a point in a step
 MOST_STRAIN = 0.1  # what is pulled further, as by a blow, is left to the passes, which take the energy out
 
@@ -169,14 +169,15 @@ def graded(values: Floats) -> Floats:
 def _patches(matrix: sparse.csr_array, x: Floats, w: Floats) -> sparse.csr_array:
     """Return P (m, N): how far each point goes with each patch; held points go with none."""
     count = len(x)
-    cell = neighbourhoods(x, max(count // PATCHES + 1, 4))
+    size = max(count // (PATCHES if count < LARGE else MORE_PATCHES) + 1, 4)
+    cell = neighbourhoods(x, size)
     free = w > 0.0
     patch = np.unique(cell[free], return_inverse=True)[1]
     shape = (count, int(patch.max(initial=0)) + 1)
     spread = sparse.csr_array((np.ones(len(patch)), (np.flatnonzero(free), patch)), shape=shape)
     over = np.where(free, 0.66 / np.maximum(matrix.diagonal(), 1e-300), 0.0)
     step = sparse.diags_array(over) @ matrix
-    for _ in range(SMOOTHINGS):
+    for _ in range(max(3, round(size**0.5 / 2))):  # each carries a patch's edge one point farther
         spread = sparse.csr_array(spread - step @ spread)
     whole = spread.sum(axis=1)
     spread.data[np.abs(spread.data) < 0.02] = 0.0
