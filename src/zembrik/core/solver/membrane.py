@@ -15,8 +15,8 @@ too low when passes are few.
 
 A stiff triangle that is badly out of form (in a tight crumple, when substeps are few for so fine
 a cloth) would spring back within one pass, farther than its own size: through another layer,
-or into a worse form. So one pass takes back no more than MOST_PRESSED and MOST_STRAIN of it, and less the
-nearer the triangle is to a line. What gives way within the substep (α̃ > ½ W) has its whole force.
+or into a worse form. So one pass takes back no more than a bounded part of its strain, and less the nearer
+the triangle is to a line. What gives way within the substep (α̃ > ½ W) has its whole force.
 """
 
 from __future__ import annotations
@@ -46,7 +46,9 @@ from zembrik.core.lanes import (
 )
 
 SOUND = 0.25  # of what the determinant is at most; it is 0.75 for a right triangle at rest
-MOST_PRESSED, MOST_STRAIN = 0.25, 0.5  # strain that one pass takes back, where the material asks for all at once
+# Strain that one pass takes back where the material asks for all at once. Of what is stretched by more than a half, it
+# takes back a quarter and half the strain: a blow must not leave it long.
+MOST_PRESSED, MOST_SHEARED, LEFT = 0.25, 0.5, 0.25
 
 
 class Membrane(NamedTuple):
@@ -132,9 +134,9 @@ def _multipliers(wi, wj, wk, rest, held, u, v, scale, read):  # type: ignore[no-
     a_ss = w_ss + larger(comp_s - 0.5 * w_ss, 0.0)
     if read:
         c_u, c_v, c_s = c_u + comp_u * held[0], c_v + comp_v * held[1], c_s + comp_s * held[2]
-    c_u = choose(comp_u > 0.5 * w_uu, c_u, smaller(larger(c_u, -MOST_PRESSED), MOST_STRAIN))
-    c_v = choose(comp_v > 0.5 * w_vv, c_v, smaller(larger(c_v, -MOST_PRESSED), MOST_STRAIN))
-    c_s = choose(comp_s > 0.5 * w_ss, c_s, smaller(larger(c_s, -MOST_STRAIN), MOST_STRAIN))
+    c_u = choose(comp_u > 0.5 * w_uu, c_u, smaller(larger(c_u, -MOST_PRESSED), fma(0.5, c_u, LEFT)))
+    c_v = choose(comp_v > 0.5 * w_vv, c_v, smaller(larger(c_v, -MOST_PRESSED), fma(0.5, c_v, LEFT)))
+    c_s = choose(comp_s > 0.5 * w_ss, c_s, smaller(larger(c_s, -MOST_SHEARED), MOST_SHEARED))
     a_uv = w_uv * uv * inv_u * inv_v
     a_us = fma(w_uu, uv, w_uv * uu) * inv_u
     a_vs = fma(w_vv, uv, w_uv * vv) * inv_v
