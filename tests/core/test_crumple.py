@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 from crossing import self_crossings
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from stage import Stage
 
@@ -26,7 +26,6 @@ def projected(corners, stretch, packed):
     return x[:3], x
 
 
-@settings(deadline=None)  # the first example compiles
 @given(u=st.floats(0.02, 1.5), v=st.floats(0.02, 1.5), angle=st.floats(0.01, 3.13), packed=st.booleans())
 def test_no_pass_throws_a_corner_farther_than_the_triangle_is_wide(u, v, angle, packed):
     """Whatever form a stiff triangle is in, warp and weft u and v times as long at any angle: no corner goes far.
