@@ -3,7 +3,6 @@
 import copy
 import os
 import tempfile
-from collections import Counter
 from pathlib import Path
 
 import pytest
@@ -18,26 +17,6 @@ from zembrik.core.setup.document import parse_setup
 hypothesis_settings.register_profile("fixed", derandomize=True, deadline=None)
 if not os.environ.get("ZEMBRIK_EXPLORE"):
     hypothesis_settings.load_profile("fixed")
-
-COMPILES_MOST = "test_touching"
-WITHOUT_SOLVER = ("audit", "distance", "even", "lanes", "naming", "obj", "paste", "proxy", "retime", "setup", "shelf")
-
-
-def pytest_collection_modifyitems(items):
-    """Put what needs no solver behind the file that compiles most of it: one process does these, the other those.
-
-    Else two processes that test side by side begin by compiling the same kernels. What is left goes by size, so that
-    both end at about the same time.
-    """
-    sizes = Counter(item.module.__name__ for item in items)
-
-    def turn(item):
-        name = item.module.__name__.rpartition(".")[2]
-        which = 0 if name == COMPILES_MOST else 1 if name.removeprefix("test_") in WITHOUT_SOLVER else 2
-        return which, -sizes[item.module.__name__], name
-
-    items.sort(key=turn)
-
 
 SHEET_ON_BALL = {
     "title": "sheet on a ball",
