@@ -13,7 +13,8 @@ from zembrik.core.compiled import use_threads
 from zembrik.core.setup.assets import FolderAssets
 from zembrik.core.setup.document import parse_setup
 
-# The same examples on every run, however slow, so that what passed here passes elsewhere; ZEMBRIK_EXPLORE=1 tries new ones.
+# The same examples on every run, however slow, so that what passed here passes elsewhere.
+# ZEMBRIK_EXPLORE=1 tries new ones.
 hypothesis_settings.register_profile("fixed", derandomize=True, deadline=None)
 if not os.environ.get("ZEMBRIK_EXPLORE"):
     hypothesis_settings.load_profile("fixed")

@@ -15,8 +15,8 @@ too low when passes are few.
 
 A stiff triangle that is badly out of form (in a tight crumple, when substeps are few for so fine
 a cloth) would spring back within one pass, farther than its own size: through another layer,
-or into a worse form. So one pass takes back no more than a bounded part of its strain, and less the nearer
-the triangle is to a line. What gives way within the substep (α̃ > ½ W) has its whole force.
+or into a worse form. So one pass takes back no more than a bounded part of its strain, and
+less the nearer the triangle is to a line. What gives way within the substep (α̃ > ½ W) has its whole force.
 """
 
 from __future__ import annotations
@@ -134,8 +134,8 @@ def _multipliers(wi, wj, wk, rest, held, u, v, scale, read):  # type: ignore[no-
     a_ss = w_ss + larger(comp_s - 0.5 * w_ss, 0.0)
     if read:
         c_u, c_v, c_s = c_u + comp_u * held[0], c_v + comp_v * held[1], c_s + comp_s * held[2]
-    c_u = choose(comp_u > 0.5 * w_uu, c_u, smaller(larger(c_u, -MOST_PRESSED), fma(0.5, c_u, LEFT)))
-    c_v = choose(comp_v > 0.5 * w_vv, c_v, smaller(larger(c_v, -MOST_PRESSED), fma(0.5, c_v, LEFT)))
+    c_u = choose(comp_u > 0.5 * w_uu, c_u, larger(smaller(c_u, fma(0.5, c_u, LEFT)), -MOST_PRESSED))
+    c_v = choose(comp_v > 0.5 * w_vv, c_v, larger(smaller(c_v, fma(0.5, c_v, LEFT)), -MOST_PRESSED))
     c_s = choose(comp_s > 0.5 * w_ss, c_s, smaller(larger(c_s, -MOST_SHEARED), MOST_SHEARED))
     a_uv = w_uv * uv * inv_u * inv_v
     a_us = fma(w_uu, uv, w_uv * uu) * inv_u

@@ -218,16 +218,22 @@ def _flat_together(p, q, patches, cone):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(inline="always")
+def apart(one, i, two, j, reach):  # type: ignore[no-untyped-def]
+    """Tell whether box i of one (…, 6) and box j of two are farther apart than the reach along an axis."""
+    return (  # written out: with slices of rows this takes five times as long
+        one[i, 0] - two[j, 3] > reach
+        or two[j, 0] - one[i, 3] > reach
+        or one[i, 1] - two[j, 4] > reach
+        or two[j, 1] - one[i, 4] > reach
+        or one[i, 2] - two[j, 5] > reach
+        or two[j, 2] - one[i, 5] > reach
+    )
+
+
+@numba.njit(inline="always")
 def _need(p, q, box, cone, patches, group, reach):  # type: ignore[no-untyped-def]
     """Tell whether patches p and q must be searched."""
-    near = not (
-        box[p, 0] - box[q, 3] > reach
-        or box[q, 0] - box[p, 3] > reach
-        or box[p, 1] - box[q, 4] > reach
-        or box[q, 1] - box[p, 4] > reach
-        or box[p, 2] - box[q, 5] > reach
-        or box[q, 2] - box[p, 5] > reach
-    )
+    near = not apart(box, p, box, q, reach)
     if near and group[p] < 0 and group[q] < 0 and (group[p] <= FORM) == (group[q] <= FORM):
         near = False
     if near and group[p] == group[q]:
