@@ -89,6 +89,16 @@ def kernel(function: Callable[..., Any]) -> Any:
     return njit(cache=True, error_model="numpy", nogil=True)(function)
 
 
+def bare_kernel(function: Callable[..., Any]) -> Any:
+    """Compile a kernel that makes no array, for one thread.
+
+    Nothing in it counts who holds which array: where a kernel hands many on to others within, for each of thousands of
+    small tasks, that counting takes longer than they do.
+    """
+    _cache_for(function)
+    return njit(cache=True, error_model="numpy", nogil=True, _nrt=False)(function)
+
+
 @intrinsic
 def fma(typingctx, a, b, c):  # type: ignore[no-untyped-def]
     """Return a b + c, rounded once, on any processor (one instruction where it has one); numbers or `Lanes`."""

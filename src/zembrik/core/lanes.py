@@ -210,6 +210,13 @@ def bits(typingctx, test):  # type: ignore[no-untyped-def]
     return types.int64(MASK), code
 
 
+@intrinsic
+def lowest(typingctx, number):  # type: ignore[no-untyped-def]
+    """Return the place of a whole number's lowest bit that is set (64 when none is)."""
+    none = ir.Constant(ir.IntType(1), 0)
+    return types.int64(types.int64), lambda context, builder, signature, arguments: builder.cttz(arguments[0], none)
+
+
 @numba.njit(inline="always")
 def larger(a, b):  # type: ignore[no-untyped-def]
     """Return the larger of two, in each lane."""
@@ -297,8 +304,13 @@ def corners(points, t):  # type: ignore[no-untyped-def]
     return np.uint32(points[t, 0]), np.uint32(points[t, 1]), np.uint32(points[t, 2]), np.uint32(points[t, 3])
 
 
-@numba.njit(inline="always")
-def values4(values, t):  # type: ignore[no-untyped-def]
-    """Return the four values from t on, of (n,)."""
-    a, b, c, d = four(t)
-    return lanes(values[a], values[b], values[c], values[d])
+@intrinsic
+def values4(typingctx, values, t):  # type: ignore[no-untyped-def]
+    """Return the four values from t on, of (n,) float64 side by side in memory."""
+
+    def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        array = context.make_array(signature.args[0])(context, builder, arguments[0])
+        first = builder.gep(array.data, [arguments[1]])
+        return builder.load(builder.bitcast(first, _VECTOR.as_pointer()), align=8)
+
+    return LANES(types.Array(types.float64, 1, "C"), types.int64), code

@@ -82,57 +82,61 @@ def edge_gap(x, before, a, b, c, d):  # type: ignore[no-untyped-def]
     return gap, nx, ny, nz, s, t
 
 
-@numba.njit(inline="always")
-def _nearer(way, p, a, b, c):  # type: ignore[no-untyped-def]
-    """Return the square of the farthest that p went relative to a, b or c."""
-    most = 0.0
-    for k in (a, b, c):
-        x, y, z = way[p, 0] - way[k, 0], way[p, 1] - way[k, 1], way[p, 2] - way[k, 2]
-        most = max(most, x * x + y * y + z * z)
-    return most
+@parallel_kernel
+def add_ways(x, last, drift, faces, edges, step, went, face_went, edge_went):  # type: ignore[no-untyped-def]
+    """Add to `went` (N,), `face_went` (T,) and `edge_went` (E,) how far each went at most since `last` (N, 3), metres.
+
+    As seen by one who went `drift` (3,). `step` (N,) is room to work in; last becomes x.
+    """
+    for i in numba.prange(len(x)):
+        dx, dy, dz = x[i, 0] - last[i, 0] - drift[0], x[i, 1] - last[i, 1] - drift[1], x[i, 2] - last[i, 2] - drift[2]
+        step[i] = np.sqrt(dx * dx + dy * dy + dz * dz)
+        went[i] += step[i]
+        last[i, 0], last[i, 1], last[i, 2] = x[i, 0], x[i, 1], x[i, 2]
+    for t in numba.prange(len(faces)):
+        face_went[t] += max(step[faces[t, 0]], step[faces[t, 1]], step[faces[t, 2]])
+    for e in numba.prange(len(edges)):
+        edge_went[e] += max(step[edges[e, 0]], step[edges[e, 1]])
 
 
 @parallel_kernel
 def find_touching(  # type: ignore[no-untyped-def]
-    x, before, way, room, faces, edges, point_pairs, point_apart, edge_pairs, edge_apart, spare, touching
-):
+    x, before, room, faces, edges, point_pairs, point_apart, edge_pairs, edge_apart, went, face_went, edge_went, until,
+    touching,
+):  # fmt: skip
     """Fill touching (all pairs,) with whether each pair is closer than it may be; points' pairs come first.
 
-    `spare` (all pairs,) is a gap that no pair was closer than when this was last asked, metres, and
-    `way` (N, 3) what every point went since. Only where that might have closed the gap is it measured.
+    `until` (all pairs,) is what both sides together must have gone (see `add_ways`) before the pair can touch, metres.
+    Only those that have are measured.
     """
     count = len(point_pairs)
     for k in numba.prange(count + len(edge_pairs)):
         if k < count:
             p, t = point_pairs[k, 0], point_pairs[k, 1]
-            a, b, c = faces[t, 0], faces[t, 1], faces[t, 2]
-            bound = min(room[p] + room[a], point_apart[k])
-            left = spare[k] - np.sqrt(_nearer(way, p, a, b, c))
-            if left > bound + TINY:
-                spare[k], touching[k] = left, False
-            else:
+            gone = went[p] + face_went[t]
+            touching[k] = False
+            if gone >= until[k]:
+                a, b, c = faces[t, 0], faces[t, 1], faces[t, 2]
+                bound = min(room[p] + room[a], point_apart[k])
                 gap = point_gap(x, before, p, a, b, c)[0]
-                spare[k], touching[k] = abs(gap), gap < bound
+                until[k], touching[k] = gone + abs(gap) - bound - TINY, gap < bound
         else:
             e, f = edge_pairs[k - count, 0], edge_pairs[k - count, 1]
-            a, b, c, d = edges[e, 0], edges[e, 1], edges[f, 0], edges[f, 1]
-            bound = min(room[a] + room[c], edge_apart[k - count])
-            left = spare[k] - np.sqrt(max(_nearer(way, a, c, d, d), _nearer(way, b, c, d, d)))
-            if left > bound + TINY:
-                spare[k], touching[k] = left, False
-            else:
+            gone = edge_went[e] + edge_went[f]
+            touching[k] = False
+            if gone >= until[k]:
+                a, b, c, d = edges[e, 0], edges[e, 1], edges[f, 0], edges[f, 1]
+                bound = min(room[a] + room[c], edge_apart[k - count])
                 gap = edge_gap(x, before, a, b, c, d)[0]
-                spare[k], touching[k] = abs(gap), gap < bound
+                until[k], touching[k] = gone + abs(gap) - bound - TINY, gap < bound
 
 
 @kernel
-def mark_touched(faces, edges, point_pairs, edge_pairs, touching, first, out):  # type: ignore[no-untyped-def]
-    """Fill out (g,) with whether each of the g points from number `first` on is in a touching pair."""
+def mark_touched(faces, edges, point_pairs, edge_pairs, hits, first, out):  # type: ignore[no-untyped-def]
+    """Fill out (g,) with whether each of the g points from number `first` on is in a touching pair, by its number."""
     out[:] = False
     count = len(point_pairs)
-    for q in range(len(touching)):
-        if not touching[q]:
-            continue
+    for q in hits:
         if q < count:
             p, t = point_pairs[q, 0], point_pairs[q, 1]
             four = (p, faces[t, 0], faces[t, 1], faces[t, 2])
@@ -203,7 +207,7 @@ def _move(x, before, w, i, j, k, m, ci, cj, ck, cm, push, nx, ny, nz, grip, slip
 
 @kernel
 def solve_touching(  # type: ignore[no-untyped-def]
-    x, before, w, room, grip, slip, faces, edges, point_pairs, point_apart, edge_pairs, edge_apart, touching
+    x, before, w, room, grip, slip, faces, edges, point_pairs, point_apart, edge_pairs, edge_apart, hits
 ):
     """Bring every touching pair apart, in order; returns how many were, and how many of them had crossed.
 
@@ -213,12 +217,10 @@ def solve_touching(  # type: ignore[no-untyped-def]
         faces, edges: int32 (T, 3) and (E, 2).
         point_pairs, edge_pairs: int32 (m, 2), see `nearby`.
         point_apart, edge_apart: float64 (m,), the most each pair may be held apart, metres.
-        touching: bool (all pairs,).
+        hits: int64 (h,), the numbers of those that touch, of all pairs, rising.
     """
     count, found, crossed = len(point_pairs), 0, 0
-    for q in range(len(touching)):
-        if not touching[q]:
-            continue
+    for q in hits:
         if q < count:
             p, t = point_pairs[q, 0], point_pairs[q, 1]
             a, b, c = faces[t, 0], faces[t, 1], faces[t, 2]
@@ -243,11 +245,13 @@ def solve_touching(  # type: ignore[no-untyped-def]
 
 
 @parallel_kernel
-def measure_gaps(x, faces, edges, point_pairs, edge_pairs, point_gaps, edge_gaps):  # type: ignore[no-untyped-def]
-    """Fill how far apart (m) each pair is in the places x (N, 3)."""
+def rest_gaps(x, whose, faces, edges, point_pairs, edge_pairs, point_gaps, edge_gaps):  # type: ignore[no-untyped-def]
+    """Fill how far apart (m) each pair is in the places x (N, 3); endless when its sides are not the same one's."""
     for k in numba.prange(len(point_pairs)):
         p, t = point_pairs[k, 0], point_pairs[k, 1]
-        point_gaps[k] = abs(point_gap(x, x, p, faces[t, 0], faces[t, 1], faces[t, 2])[0])
+        a, b, c = faces[t, 0], faces[t, 1], faces[t, 2]
+        point_gaps[k] = abs(point_gap(x, x, p, a, b, c)[0]) if whose[p] == whose[a] else np.inf
     for k in numba.prange(len(edge_pairs)):
         e, f = edge_pairs[k, 0], edge_pairs[k, 1]
-        edge_gaps[k] = abs(edge_gap(x, x, edges[e, 0], edges[e, 1], edges[f, 0], edges[f, 1])[0])
+        a, b, c, d = edges[e, 0], edges[e, 1], edges[f, 0], edges[f, 1]
+        edge_gaps[k] = abs(edge_gap(x, x, a, b, c, d)[0]) if whose[a] == whose[c] else np.inf

@@ -16,19 +16,10 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.compiled import dot3, kernel, parallel_kernel
+from zembrik.core.compiled import bare_kernel, dot3, kernel, parallel_kernel
 from zembrik.core.distance.squares import square_of_segments, square_to_triangle
-from zembrik.core.lanes import WIDTH, bits, corner4, either, larger, points4, root, values4
-from zembrik.core.solver.patches import (
-    Bounds,
-    Patches,
-    apart,
-    bound_patches,
-    find_moving,
-    meet_flagged,
-    meet_patches,
-    most_of_any,
-)
+from zembrik.core.lanes import WIDTH, bits, corner4, either, lanes, larger, lowest, root, values4
+from zembrik.core.solver.patches import Bounds, Patches, around, bound_patches, meet_patches, meets, most_of_any
 
 SOME = 32  # pairs of patches that one thread takes at a time
 BATCH, ROOM = 1024, 96  # pairs of patches searched at a time, and pairs of things that they rarely hold more of
@@ -38,21 +29,32 @@ Whole = NDArray[np.int32]
 
 
 @numba.njit(inline="always")
-def _near_of(first, last, boxes, around, p, reach, near, side):  # type: ignore[no-untyped-def]
-    """Write to near which of boxes first .. last - 1 are within reach of box p of around; returns how many.
+def _take(span, p, rows, boxes, low_x, low_y, low_z, high_x, high_y, high_z, near, side):  # type: ignore[no-untyped-def]
+    """Take out those of patch p's edges or triangles whose boxes meet a box; return how many.
 
-    Their six sides go to side (6 len(near),), side by side, and after them come boxes that are near nothing.
+    Their rows go to near (room, 4) and their six sides to side (6 room,), side by side, and after them come boxes that
+    meet nothing.
     """
-    count, room = 0, len(near)
-    for n in range(first, last):
-        if not apart(boxes, n, around, p, reach):
-            near[count] = n
-            for k in range(6):
-                side[k * room + count] = boxes[n, k]
-            count += 1
+    count, room = np.uint64(0), np.uint64(len(near))
+    for n in range(span[p], span[p + 1]):  # each is written, and the next takes its place if it meets nothing
+        near[count, 0], near[count, 1] = n, rows[n, 0]
+        near[count, 2], near[count, 3], near[count, 4] = rows[n, 1], rows[n, 2], rows[n, -1]
+        for k in range(6):
+            side[np.uint64(k) * room + count] = boxes[n, k]
+        count += np.uint64(meets(boxes, n, low_x, low_y, low_z, high_x, high_y, high_z))
     for n in range(count, min(count + WIDTH, room)):
         side[n] = np.inf
-    return count
+    return np.int64(count)
+
+
+@numba.njit(inline="always")
+def _take_numbers(span, p, boxes, low_x, low_y, low_z, high_x, high_y, high_z, mine):  # type: ignore[no-untyped-def]
+    """Write to mine which of patch p's boxes meet a box; return how many."""
+    count = np.uint64(0)
+    for n in range(span[p], span[p + 1]):
+        mine[count] = n
+        count += np.uint64(meets(boxes, n, low_x, low_y, low_z, high_x, high_y, high_z))
+    return np.int64(count)
 
 
 @numba.njit(inline="always")
@@ -65,6 +67,18 @@ def _four_near(side, room, k, low_x, low_y, low_z, high_x, high_y, high_z):  # t
 
 
 @numba.njit(inline="always")
+def _four(state, tries, n, k, first):  # type: ignore[no-untyped-def]
+    """Return places or ways (first = 0 or 3) of four points by their numbers in column k of tries n .. n + 3."""
+    a, b = np.uint64(tries[n, k]), np.uint64(tries[n + 1, k])
+    c, d = np.uint64(tries[n + 2, k]), np.uint64(tries[n + 3, k])
+    return (
+        lanes(state[a, first], state[b, first], state[c, first], state[d, first]),
+        lanes(state[a, first + 1], state[b, first + 1], state[c, first + 1], state[d, first + 1]),
+        lanes(state[a, first + 2], state[b, first + 2], state[c, first + 2], state[d, first + 2]),
+    )
+
+
+@numba.njit(inline="always")
 def _between(one, other):  # type: ignore[no-untyped-def]
     """Return the square of the distance of two places, in lanes."""
     x, y, z = one[0] - other[0], one[1] - other[1], one[2] - other[2]
@@ -72,188 +86,148 @@ def _between(one, other):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(inline="always")
-def _choose_points(tries, count, x, way, faces, reach, out, row, found):  # type: ignore[no-untyped-def]
-    """Add to a row of out those of the pairs of point and triangle, tries (count, 2), that may come near."""
-    for first in range(0, count, WIDTH):
-        i0, i1, i2, i3 = corner4(tries, first, 0)
-        t0, t1, t2, t3 = corner4(tries, first, 1)
-        a0, a1, a2, a3 = faces[t0, 0], faces[t1, 0], faces[t2, 0], faces[t3, 0]
-        b0, b1, b2, b3 = faces[t0, 1], faces[t1, 1], faces[t2, 1], faces[t3, 1]
-        c0, c1, c2, c3 = faces[t0, 2], faces[t1, 2], faces[t2, 2], faces[t3, 2]
-        square = square_to_triangle(
-            points4(x, i0, i1, i2, i3),
-            points4(x, a0, a1, a2, a3),
-            points4(x, b0, b1, b2, b3),
-            points4(x, c0, c1, c2, c3),
-        )
-        goes = points4(way, i0, i1, i2, i3)
-        closing = larger(
-            larger(_between(goes, points4(way, a0, a1, a2, a3)), _between(goes, points4(way, b0, b1, b2, b3))),
-            _between(goes, points4(way, c0, c1, c2, c3)),
-        )
-        hits = bits(root(square) < reach + root(closing))
-        for k in range(min(WIDTH, count - first)):
-            if (hits >> k) & 1:
-                if found < out.shape[1]:
-                    out[row, found, 0], out[row, found, 1] = tries[first + k, 0], tries[first + k, 1]
-                found += 1
-    return found
-
-
-@numba.njit(inline="always")
-def _choose_edges(tries, count, x, way, edges, reach, out, row):  # type: ignore[no-untyped-def]
-    """Write to a row of out those of the pairs of edges, tries (count, 2), that may come near; returns how many."""
-    found = 0
-    for first in range(0, count, WIDTH):
-        e0, e1, e2, e3 = corner4(tries, first, 0)
-        f0, f1, f2, f3 = corner4(tries, first, 1)
-        a0, a1, a2, a3 = edges[e0, 0], edges[e1, 0], edges[e2, 0], edges[e3, 0]
-        b0, b1, b2, b3 = edges[e0, 1], edges[e1, 1], edges[e2, 1], edges[e3, 1]
-        c0, c1, c2, c3 = edges[f0, 0], edges[f1, 0], edges[f2, 0], edges[f3, 0]
-        d0, d1, d2, d3 = edges[f0, 1], edges[f1, 1], edges[f2, 1], edges[f3, 1]
-        square = square_of_segments(
-            points4(x, a0, a1, a2, a3),
-            points4(x, b0, b1, b2, b3),
-            points4(x, c0, c1, c2, c3),
-            points4(x, d0, d1, d2, d3),
-        )
-        a, b = points4(way, a0, a1, a2, a3), points4(way, b0, b1, b2, b3)
-        c, d = points4(way, c0, c1, c2, c3), points4(way, d0, d1, d2, d3)
-        closing = larger(larger(_between(a, c), _between(a, d)), larger(_between(b, c), _between(b, d)))
-        hits = bits(root(square) < reach + root(closing))
-        for k in range(min(WIDTH, count - first)):
-            if (hits >> k) & 1:
-                if found < out.shape[1]:
-                    out[row, found, 0], out[row, found, 1] = tries[first + k, 0], tries[first + k, 1]
-                found += 1
-    return found
-
-
-@numba.njit(inline="always")
 def _fill_up(tries, count):  # type: ignore[no-untyped-def]
     """Let the last of the tries stand for those that make the last four full."""
     if count > 0:
-        for n in range(count, min(count + WIDTH, len(tries))):
-            tries[n, 0], tries[n, 1] = tries[count - 1, 0], tries[count - 1, 1]
+        for n in range(count, count + WIDTH):
+            for k in range(6):
+                tries[n, k] = tries[count - 1, k]
 
 
 @numba.njit(inline="always")
-def _points_of(p, q, x, ahead, way, faces, patches, bounds, reach, near, side, tries, out, row, found):  # type: ignore[no-untyped-def]
+def _choose(state, tries, count, edges, reach, out, row, found):  # type: ignore[no-untyped-def]
+    """Add to a row of out those of the tries that may come near; return how many are there then.
+
+    A try is two numbers, and four points: edge and edge, or else a triangle's corners and a point.
+    """
+    for first in range(0, count, WIDTH):
+        a, b = _four(state, tries, first, 2, 0), _four(state, tries, first, 3, 0)
+        c, d = _four(state, tries, first, 4, 0), _four(state, tries, first, 5, 0)
+        goes_a, goes_b = _four(state, tries, first, 2, 3), _four(state, tries, first, 3, 3)
+        goes_c, goes_d = _four(state, tries, first, 4, 3), _four(state, tries, first, 5, 3)
+        closing = larger(_between(goes_a, goes_d), _between(goes_b, goes_d))
+        if edges:
+            square = square_of_segments(a, b, c, d)
+            closing = larger(closing, larger(_between(goes_a, goes_c), _between(goes_b, goes_c)))
+        else:
+            square = square_to_triangle(d, a, b, c)
+            closing = larger(closing, _between(goes_c, goes_d))
+        hits = bits(root(square) < reach + root(closing))
+        for k in range(min(WIDTH, count - first)):
+            if (hits >> k) & 1:
+                if found < out.shape[1]:
+                    out[row, found, 0], out[row, found, 1] = tries[first + k, 0], tries[first + k, 1]
+                found += 1
+    return found
+
+
+@numba.njit(inline="always")
+def _points_of(p, q, state, patches, bounds, reach, near, side, mine, tries, out, row, found):  # type: ignore[no-untyped-def]
     """Add the pairs of patch p's points and patch q's triangles to a row of out."""
-    first, last = patches.face_span[q], patches.face_span[q + 1]
-    count, room = _near_of(first, last, bounds.face_box, bounds.box, p, reach, near, side), len(near)
-    order, box, many = patches.faces, bounds.box, 0
-    points_end = patches.point_span[p + 1] if count > 0 else patches.point_span[p]
-    for n in range(patches.point_span[p], points_end):
-        i = np.uint32(patches.points[n])
-        low_x, high_x = min(x[i, 0], ahead[i, 0]) - reach, max(x[i, 0], ahead[i, 0]) + reach
-        low_y, high_y = min(x[i, 1], ahead[i, 1]) - reach, max(x[i, 1], ahead[i, 1]) + reach
-        low_z, high_z = min(x[i, 2], ahead[i, 2]) - reach, max(x[i, 2], ahead[i, 2]) + reach
-        if (
-            low_x > box[q, 3] or high_x < box[q, 0] or low_y > box[q, 4] or high_y < box[q, 1]
-            or low_z > box[q, 5] or high_z < box[q, 2]
-        ):  # fmt: skip
-            continue
+    box, own, many, room = bounds.box, bounds.point_box, 0, len(near)
+    low_x, low_y, low_z, high_x, high_y, high_z = around(box, p, reach)
+    count = _take(
+        patches.face_span, q, patches.faces, bounds.face_box, low_x, low_y, low_z, high_x, high_y, high_z, near, side
+    )
+    if count == 0:
+        return found
+    low_x, low_y, low_z, high_x, high_y, high_z = around(box, q, reach)
+    for k in range(
+        _take_numbers(patches.point_span, p, own, low_x, low_y, low_z, high_x, high_y, high_z, mine)
+    ):  # fmt: skip
+        i = patches.points[mine[k]]
+        low_x, low_y, low_z, high_x, high_y, high_z = around(own, mine[k], reach)
         for group in range(0, count, WIDTH):
             which = _four_near(side, room, group, low_x, low_y, low_z, high_x, high_y, high_z)
-            for m in range(WIDTH):
-                if (which >> m) & 1:
-                    t = order[near[group + m]]
-                    if i != faces[t, 0] and i != faces[t, 1] and i != faces[t, 2]:
-                        tries[many, 0], tries[many, 1] = i, t
-                        many += 1
+            while which:
+                m, which = np.uint64(group + lowest(which)), which & (which - 1)
+                a, b, c = near[m, 2], near[m, 3], near[m, 4]
+                tries[many, 0], tries[many, 1] = i, near[m, 1]
+                tries[many, 2], tries[many, 3], tries[many, 4], tries[many, 5] = a, b, c, i
+                many += (a != i) & (b != i) & (c != i)
     _fill_up(tries, many)
-    return _choose_points(tries, many, x, way, faces, reach, out, row, found)
+    return _choose(state, tries, many, False, reach, out, row, found)
 
 
 @numba.njit(inline="always")
-def _edges_of(p, q, x, way, edges, patches, bounds, reach, near, side, tries, out, row):  # type: ignore[no-untyped-def]
+def _edges_of(p, q, state, patches, bounds, reach, near, side, mine, tries, out, row):  # type: ignore[no-untyped-def]
     """Write the pairs of patch p's edges and patch q's to a row of out; returns how many."""
-    first, last = patches.edge_span[q], patches.edge_span[q + 1]
-    count, room = _near_of(first, last, bounds.edge_box, bounds.box, p, reach, near, side), len(near)
-    order, box, own, many = patches.edges, bounds.box, bounds.edge_box, 0
-    edges_end = patches.edge_span[p + 1] if count > 0 else patches.edge_span[p]
-    for n in range(patches.edge_span[p], edges_end):
-        if apart(own, n, box, q, reach):
-            continue
-        low_x, low_y, low_z = own[n, 0] - reach, own[n, 1] - reach, own[n, 2] - reach
-        high_x, high_y, high_z = own[n, 3] + reach, own[n, 4] + reach, own[n, 5] + reach
-        e = order[n]
-        a, b = edges[e, 0], edges[e, 1]
+    box, own, many, room, lines = bounds.box, bounds.edge_box, 0, len(near), patches.edges
+    low_x, low_y, low_z, high_x, high_y, high_z = around(box, p, reach)
+    count = _take(patches.edge_span, q, lines, own, low_x, low_y, low_z, high_x, high_y, high_z, near, side)
+    if count == 0:
+        return 0
+    low_x, low_y, low_z, high_x, high_y, high_z = around(box, q, reach)
+    for k in range(
+        _take_numbers(patches.edge_span, p, own, low_x, low_y, low_z, high_x, high_y, high_z, mine)
+    ):  # fmt: skip
+        n = mine[k]
+        e, a, b, after = lines[n, 0], lines[n, 1], lines[n, 2], n if p == q else -1
+        low_x, low_y, low_z, high_x, high_y, high_z = around(own, n, reach)
         for group in range(0, count, WIDTH):
             which = _four_near(side, room, group, low_x, low_y, low_z, high_x, high_y, high_z)
-            for k in range(WIDTH):
-                if not (which >> k) & 1 or (p == q and near[group + k] <= n):
-                    continue
-                f = order[near[group + k]]
-                c, d = edges[f, 0], edges[f, 1]
-                if a != c and a != d and b != c and b != d:
-                    tries[many, 0], tries[many, 1] = e, f
-                    many += 1
+            while which:
+                m, which = np.uint64(group + lowest(which)), which & (which - 1)
+                c, d = near[m, 2], near[m, 3]
+                tries[many, 0], tries[many, 1] = e, near[m, 1]
+                tries[many, 2], tries[many, 3], tries[many, 4], tries[many, 5] = a, b, c, d
+                many += (a != c) & (a != d) & (b != c) & (b != d) & (near[m, 0] > after)
     _fill_up(tries, many)
-    return _choose_edges(tries, many, x, way, edges, reach, out, row)
+    return _choose(state, tries, many, True, reach, out, row, 0)
 
 
-@kernel
+@bare_kernel
 def _search_some(  # type: ignore[no-untyped-def]
-    begin, end, pairs, x, ahead, way, edges, faces, patches, bounds, reach, with_edges, points_out, edges_out, count
+    begin, end, pairs, state, patches, bounds, reach, with_edges, points_out, edges_out, count, near, side, mine, tries
 ):
     """Search pairs of patches begin .. end - 1, each into its own row."""
-    # One long function: handing all these arrays on costs more than looking at a pair.
-    points, lines, triangles = most_of_any(patches)
-    most, every = max(lines, triangles) + WIDTH, max(points * triangles, lines * lines) + WIDTH
-    near, side, tries = np.empty(most, np.int64), np.empty(6 * most), np.empty((every, 2), np.int32)
     for k in range(begin, end):
-        found = 0
-        for turn in range(2):
-            p, q = np.int64(pairs[k, turn]), np.int64(pairs[k, 1 - turn])
-            if turn == 1 and p == q:
-                continue
-            found = _points_of(p, q, x, ahead, way, faces, patches, bounds, reach, near, side, tries, points_out, k,
-                               found)  # fmt: skip
+        p, q = np.int64(pairs[k, 0]), np.int64(pairs[k, 1])
+        found = _points_of(p, q, state, patches, bounds, reach, near, side, mine, tries, points_out, k, 0)
+        if p != q:
+            found = _points_of(q, p, state, patches, bounds, reach, near, side, mine, tries, points_out, k, found)
         count[k, 0], count[k, 1] = found, 0
         if with_edges:
-            p, q = np.int64(pairs[k, 0]), np.int64(pairs[k, 1])
-            count[k, 1] = _edges_of(p, q, x, way, edges, patches, bounds, reach, near, side, tries, edges_out, k)
+            count[k, 1] = _edges_of(p, q, state, patches, bounds, reach, near, side, mine, tries, edges_out, k)
 
 
 @parallel_kernel
 def search_patches(  # type: ignore[no-untyped-def]
-    pairs, x, ahead, way, edges, faces, patches, bounds, reach, with_edges, points_out, edges_out, count
+    pairs, state, patches, bounds, reach, with_edges, most, every, points_out, edges_out, count
 ):
     """Search each pair of patches into its own row of points_out and edges_out (pairs, room, 2); count (pairs, 2).
 
-    `ahead` (N, 3) is where each point is expected in the end and `way` (N, 3) the whole way there, metres.
+    `state` (N, 6) is where each point is and the whole way that it is expected to go, metres; `most` and `every` are
+    how many edges or triangles a patch has at most, and pairs of things two patches.
     """
     for turn in numba.prange((len(pairs) + SOME - 1) // SOME):
         begin = np.int64(turn) * SOME
+        near, side = np.empty((most + WIDTH, 5), np.int32), np.empty(6 * (most + WIDTH))
+        mine, tries = np.empty(most + 1, np.int32), np.empty((every + WIDTH + 1, 6), np.int32)
         _search_some(
-            begin, min(begin + SOME, len(pairs)), pairs, x, ahead, way, edges, faces, patches, bounds, reach,
-            with_edges, points_out, edges_out, count,
+            begin, min(begin + SOME, len(pairs)), pairs, state, patches, bounds, reach, with_edges, points_out,
+            edges_out, count, near, side, mine, tries,
         )  # fmt: skip
 
 
 @kernel
-def replaced(pairs, first, second, apart, spare, gone, new_pairs, new_apart):  # type: ignore[no-untyped-def]
-    """Return pairs with no side at a point that is gone, then the new ones, with how far apart each is and its spare.
+def replaced(pairs, first, second, apart, until, gone, new_pairs, new_apart):  # type: ignore[no-untyped-def]
+    """Return pairs with no side at a point that is gone, then the new ones, with how far apart each is and its until.
 
     first, second: int32 (things, k), what both sides are of; a side's first point tells whether it is gone.
     """
     count, more = 0, len(new_pairs)
-    keep = np.empty(len(pairs), np.bool_)
-    for k in range(len(pairs)):
-        keep[k] = not (gone[first[pairs[k, 0], 0]] or gone[second[pairs[k, 1], 0]])
-        count += keep[k]
-    out, out_apart, out_spare = np.empty((count + more, 2), np.int32), np.empty(count + more), np.empty(count + more)
-    at = 0
-    for k in range(len(pairs)):
-        if keep[k]:
-            out[at, 0], out[at, 1], out_apart[at], out_spare[at] = pairs[k, 0], pairs[k, 1], apart[k], spare[k]
-            at += 1
+    most = len(pairs) + more
+    out, out_apart, out_until = np.empty((most, 2), np.int32), np.empty(most), np.empty(most)
+    for k in range(len(pairs)):  # each is written, and the next takes its place if it is not kept
+        a, b = pairs[k, 0], pairs[k, 1]
+        out[count, 0], out[count, 1], out_apart[count], out_until[count] = a, b, apart[k], until[k]
+        count += not (gone[first[a, 0]] | gone[second[b, 0]])
     for k in range(more):
-        out[at, 0], out[at, 1], out_apart[at], out_spare[at] = new_pairs[k, 0], new_pairs[k, 1], new_apart[k], -np.inf
-        at += 1
-    return out, out_apart, out_spare
+        out[count, 0], out[count, 1] = new_pairs[k, 0], new_pairs[k, 1]
+        out_apart[count], out_until[count] = new_apart[k], -np.inf
+        count += 1
+    return out[:count], out_apart[:count], out_until[:count]
 
 
 @parallel_kernel
@@ -271,68 +245,44 @@ class Search:
         edges: int32 (E, 2). faces: int32 (T, 3).
         group: int64 (P,), see `meet_patches`.
         with_edges: whether pairs of edges are wanted.
+
+    `flags` (P,) are the patches that the next search is for, `owner` (N,) the patch that each point is in.
     """
 
     def __init__(
         self, patches: Patches, edges: Whole, faces: Whole, group: NDArray[np.int64], with_edges: bool
     ) -> None:
-        self.patches, self.edges, self.faces, self.group, self.with_edges = patches, edges, faces, group, with_edges
-        count = len(group)
-        self.bounds = Bounds(*[np.zeros(size) for size in ((count, 6), (count, 4), (len(edges), 6), (len(faces), 6))])
-        self.owner = np.zeros(int(patches.point_span[-1]), np.int32)  # the patch that each point is in
+        self.patches, self.group, self.with_edges = patches, group, with_edges
+        count, points = len(group), int(patches.point_span[-1])
+        sizes = ((count, 6), (count, 4), (points, 6), (len(edges), 6), (len(faces), 6))
+        self.bounds = Bounds(*[np.zeros(size) for size in sizes])
+        self.owner = np.zeros(points, np.int32)
         self.owner[patches.points] = np.repeat(np.arange(count), np.diff(patches.point_span))
-        self.every, self.flags = np.arange(count), np.zeros(count, np.bool_)
-        self.strayed = np.zeros(len(self.owner), np.bool_)
+        self.flags, self.rank = np.zeros(count, np.bool_), np.empty(count, np.int64)
+        of_points, lines, triangles = most_of_any(patches)
+        self.most = max(of_points, lines, triangles), max(of_points * triangles, lines * lines)
         self.met, self.met_count = np.empty((count, 32), np.int32), np.zeros(count, np.int64)
         self.rows = [np.empty((BATCH, ROOM, 2), np.int32) for _ in range(2)]
+        self.state = np.zeros((points, 6))
 
-    def look_out(self, x: Floats, expected: Floats, off_m: float) -> int:
-        """Flag the patches of which a point is farther off from where it is expected; return how many there are.
+    def near(self, x: Floats, reach_m: float) -> tuple[Whole, Whole]:
+        """Return pairs of points and triangles (m, 2), and of edges (m, 2), that are within the reach.
 
-        x, expected: float64 (N, 3), metres.
+        x: float64 (N, 3), places, metres; nothing moves.
         """
-        return self.look_for_moving(x, expected, x, off_m, np.inf)
+        self.flags[:] = True
+        self.state[:, :3], self.state[:, 3:] = x, 0.0
+        return self.search(reach_m)
 
-    def look_for_moving(self, x: Floats, expected: Floats, way: Floats, off_m: float, far_m: float) -> int:
-        """The same, and flag patches of which a point's way (N, 3) is longer than `far_m`."""
-        find_moving(x, expected, way, off_m, far_m, self.patches, self.strayed, self.flags)
-        return int(np.count_nonzero(self.flags))
+    def search(self, reach_m: float) -> tuple[Whole, Whole]:
+        """Return the same of all that a flagged patch is in, and of what may come that near on its way.
 
-    def near(
-        self, x: Floats, reach_m: float, whole: Floats | None = None, flagged: bool = False
-    ) -> tuple[Whole, Whole]:
-        """Return pairs of points and triangles (m, 2), and of edges (m, 2), that may come near each other.
-
-        Args:
-            x: float64 (N, 3), places now, metres.
-            reach_m: what is closer than this is found.
-            whole: float64 (N, 3), what each point is expected to go, metres, and what comes that close on
-                its way is found too; None: nothing moves.
-            flagged: only pairs that a flagged patch is in. All others are where they were expected when all pairs were
-                looked for; their boxes still hold.
+        `state` (N, 6) is where each point is and the way that it is expected to go, metres. Patches that are not
+        flagged are where they were expected when they were; their boxes still hold.
         """
-        bounds = self.bounds
-        whole = np.zeros_like(x) if whole is None else whole
-        ahead = x + whole
-        numbers = np.flatnonzero(self.flags) if flagged else self.every
-        bound_patches(numbers, x, ahead, self.edges, self.faces, self.patches, bounds)
-        things = (bounds, self.patches, self.group, reach_m)
-        if not flagged:
-            numbers = np.argsort(bounds.box[:, 0], kind="stable")
-        found = self.met_count[: len(numbers)]
-        while True:
-            if flagged:
-                meet_flagged(numbers, self.flags, *things, self.met, found)
-            else:
-                meet_patches(numbers, *things, self.met, found)
-            if int(found.max(initial=0)) <= self.met.shape[1]:
-                break
-            self.met = np.empty((len(self.every), 2 * int(found.max())), np.int32)
-        inside = np.arange(self.met.shape[1]) < found[:, None]
-        one, two = np.repeat(numbers, found), self.met[: len(numbers)][inside]
-        pairs = np.stack([np.minimum(one, two), np.maximum(one, two)], axis=1).astype(np.int32)
+        pairs = self._pairs_of_patches(reach_m)
         points, edges = [], []
-        searched = (x, ahead, whole, self.edges, self.faces, self.patches, bounds, reach_m, self.with_edges)
+        searched = (self.state, self.patches, self.bounds, reach_m, self.with_edges, *self.most)
         counts = np.zeros((len(pairs), 2), np.int64)
         for first in range(0, len(pairs), BATCH):
             some, count = pairs[first : first + BATCH], counts[first : first + BATCH]
@@ -350,6 +300,23 @@ class Search:
         if not points:
             return np.zeros((0, 2), np.int32), np.zeros((0, 2), np.int32)
         return np.concatenate(points), np.concatenate(edges)
+
+    def _pairs_of_patches(self, reach_m: float) -> Whole:
+        """Bound the flagged patches, and return the pairs (m, 2) to be searched that one of them is in."""
+        numbers, bounds = np.flatnonzero(self.flags), self.bounds
+        bound_patches(numbers, self.state, self.patches, bounds)
+        order = np.argsort(bounds.box[:, 0], kind="stable")
+        self.rank[order] = np.arange(len(order))
+        low, widest = bounds.box[order, 0], float((bounds.box[:, 3] - bounds.box[:, 0]).max(initial=0.0))
+        found = self.met_count[: len(numbers)]
+        things = (self.rank[numbers], order, self.flags, low, widest, bounds, self.patches, self.group, reach_m)
+        meet_patches(*things, self.met, found)
+        if int(found.max(initial=0)) > self.met.shape[1]:
+            self.met = np.empty((len(self.flags), 2 * int(found.max())), np.int32)
+            meet_patches(*things, self.met, found)
+        inside = np.arange(self.met.shape[1]) < found[:, None]
+        one, two = np.repeat(numbers, found), self.met[: len(numbers)][inside]
+        return np.stack([np.minimum(one, two), np.maximum(one, two)], axis=1).astype(np.int32)
 
 
 def _packed(rows: Whole, counts: NDArray[np.int64]) -> Whole:

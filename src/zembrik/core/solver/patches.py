@@ -15,7 +15,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.compiled import kernel, parallel_kernel
+from zembrik.core.compiled import bare_kernel, parallel_kernel
 from zembrik.core.solver.colour import neighbourhoods
 
 POINTS_A_PATCH = 12
@@ -31,7 +31,8 @@ class Patches(NamedTuple):
     """Points, edges and triangles sorted by patch; P patches.
 
     Attributes:
-        points, edges, faces: int32, numbers in the order of the patches.
+        points: int32 (N,), numbers in the order of the patches.
+        edges, faces: int32 (E, 3) and (T, 4), in the order of the patches: the number, then the ends or corners.
         point_span, edge_span, face_span: int64 (P + 1,), where each patch's begin.
         beside, beside_span: int32 and int64 (P + 1,), the patches that share a point with each, rising.
         ends, end_span: int32 and int64 (P + 1,), all points of each patch and of its edges and triangles.
@@ -78,6 +79,8 @@ def make_patches(places: Floats, edges: Whole, faces: Whole, body: NDArray[np.in
         for k in range(things.shape[1]):
             ends = np.unique(np.concatenate([ends, patch[things[:, 0]] * len(places) + things[:, k]]))
     points, lines, triangles = orders
+    lines = np.concatenate([lines[:, None], edges[lines]], axis=1).astype(np.int32)
+    triangles = np.concatenate([triangles[:, None], faces[triangles]], axis=1).astype(np.int32)
     point_span, edge_span, face_span = spans
     within, end_span = _lists(ends, count, len(places))
     return Patches(points, lines, triangles, point_span, edge_span, face_span, beside, beside_span, within, end_span)
@@ -96,106 +99,93 @@ class Bounds(NamedTuple):
     Attributes:
         box: float64 (P, 6), lowest and highest corner around all that is the patch's, and all its way, metres.
         cone: float64 (P, 4), mean normal and least cosine to it.
-        edge_box, face_box: float64 (E, 6) and (T, 6), of edges and faces in the order of the patches.
+        point_box, edge_box, face_box: float64 (N, 6), (E, 6) and (T, 6), of each alone, in the order of the patches.
     """
 
     box: Floats
     cone: Floats
+    point_box: Floats
     edge_box: Floats
     face_box: Floats
 
 
-@kernel
-def most_of_any(patches):  # type: ignore[no-untyped-def]
+def most_of_any(patches: Patches) -> tuple[int, int, int]:
     """Return how many points, edges and triangles a patch has at most."""
-    points, edges, faces = 0, 0, 0
-    for p in range(len(patches.point_span) - 1):
-        points = max(points, patches.point_span[p + 1] - patches.point_span[p])
-        edges = max(edges, patches.edge_span[p + 1] - patches.edge_span[p])
-        faces = max(faces, patches.face_span[p + 1] - patches.face_span[p])
+    points, edges, faces = (
+        int(np.diff(span).max(initial=0)) for span in (patches.point_span, patches.edge_span, patches.face_span)
+    )
     return points, edges, faces
 
 
 @numba.njit(inline="always")
-def _add(x, ahead, i, box):  # type: ignore[no-untyped-def]
+def _cover(state, i, box, n):  # type: ignore[no-untyped-def]
+    """Widen box n of boxes (…, 6) to hold point i and all its way."""
     for axis in range(3):
-        low, high = min(x[i, axis], ahead[i, axis]), max(x[i, axis], ahead[i, axis])
-        box[axis], box[3 + axis] = min(box[axis], low), max(box[3 + axis], high)
+        here, there = state[i, axis], state[i, axis] + state[i, 3 + axis]
+        box[n, axis] = min(box[n, axis], min(here, there))
+        box[n, 3 + axis] = max(box[n, 3 + axis], max(here, there))
 
 
-@kernel
-def _bound_some(begin, end, numbers, x, ahead, edges, faces, patches, bounds):  # type: ignore[no-untyped-def]
+@numba.njit(inline="always")
+def _nothing(box, n):  # type: ignore[no-untyped-def]
+    for axis in range(3):
+        box[n, axis], box[n, 3 + axis] = np.inf, -np.inf
+
+
+@numba.njit(inline="always")
+def _hold_all(box, p, boxes, n):  # type: ignore[no-untyped-def]
+    """Widen box p to hold box n of boxes."""
+    for axis in range(3):
+        box[p, axis] = min(box[p, axis], boxes[n, axis])
+        box[p, 3 + axis] = max(box[p, 3 + axis], boxes[n, 3 + axis])
+
+
+@bare_kernel
+def _bound_some(begin, end, numbers, state, patches, bounds):  # type: ignore[no-untyped-def]
     """Fill the bounds of patches number begin .. end - 1 of the given ones."""
-    boxes, cone, edge_box, face_box = bounds.box, bounds.cone, bounds.edge_box, bounds.face_box
-    normal = np.empty((most_of_any(patches)[2], 3))
+    boxes, cone = bounds.box, bounds.cone
+    point_box, edge_box, face_box = bounds.point_box, bounds.edge_box, bounds.face_box
     for turn in range(begin, end):
-        p = numbers[turn]
-        box, sx, sy, sz = boxes[p], 0.0, 0.0, 0.0
-        box[:3], box[3:] = np.inf, -np.inf
+        p, sx, sy, sz = numbers[turn], 0.0, 0.0, 0.0
+        _nothing(boxes, p)
         for n in range(patches.point_span[p], patches.point_span[p + 1]):
-            _add(x, ahead, patches.points[n], box)
+            _nothing(point_box, n)
+            _cover(state, patches.points[n], point_box, n)
+            _hold_all(boxes, p, point_box, n)
         for n in range(patches.edge_span[p], patches.edge_span[p + 1]):
-            own, e = edge_box[n], patches.edges[n]
-            own[:3], own[3:] = np.inf, -np.inf
-            _add(x, ahead, edges[e, 0], own)
-            _add(x, ahead, edges[e, 1], own)
-            for axis in range(3):
-                box[axis], box[3 + axis] = min(box[axis], own[axis]), max(box[3 + axis], own[3 + axis])
+            _nothing(edge_box, n)
+            _cover(state, patches.edges[n, 1], edge_box, n)
+            _cover(state, patches.edges[n, 2], edge_box, n)
+            _hold_all(boxes, p, edge_box, n)
         first, last = patches.face_span[p], patches.face_span[p + 1]
         for n in range(first, last):
-            own, t = face_box[n], patches.faces[n]
-            own[:3], own[3:] = np.inf, -np.inf
-            for k in range(3):
-                _add(x, ahead, faces[t, k], own)
-            for axis in range(3):
-                box[axis], box[3 + axis] = min(box[axis], own[axis]), max(box[3 + axis], own[3 + axis])
-            nx, ny, nz = _unit_normal(x, faces, t)
-            normal[n - first, 0], normal[n - first, 1], normal[n - first, 2] = nx, ny, nz
+            _nothing(face_box, n)
+            for k in range(1, 4):
+                _cover(state, patches.faces[n, k], face_box, n)
+            _hold_all(boxes, p, face_box, n)
+            nx, ny, nz = _unit_normal(state, patches.faces, n)
             sx, sy, sz = sx + nx, sy + ny, sz + nz
         size = np.sqrt(sx * sx + sy * sy + sz * sz) + 1e-300
         sx, sy, sz = sx / size, sy / size, sz / size
         least = 1.0
-        for n in range(last - first):
-            least = min(least, sx * normal[n, 0] + sy * normal[n, 1] + sz * normal[n, 2])
+        for n in range(first, last):
+            nx, ny, nz = _unit_normal(state, patches.faces, n)
+            least = min(least, sx * nx + sy * ny + sz * nz)
         cone[p, 0], cone[p, 1], cone[p, 2], cone[p, 3] = sx, sy, sz, least
 
 
 @parallel_kernel
-def bound_patches(numbers, x, ahead, edges, faces, patches, bounds):  # type: ignore[no-untyped-def]
-    """Fill the bounds of patches by number; ahead (N, 3) is where each point is expected in the end, metres."""
+def bound_patches(numbers, state, patches, bounds):  # type: ignore[no-untyped-def]
+    """Fill the bounds of patches by number; state (N, 6) is where each point is and the way it is to go, metres."""
     count = len(numbers)
     for turn in numba.prange((count + SOME - 1) // SOME):
         begin = np.int64(turn) * SOME
-        _bound_some(begin, min(begin + SOME, count), numbers, x, ahead, edges, faces, patches, bounds)
+        _bound_some(begin, min(begin + SOME, count), numbers, state, patches, bounds)
 
 
 @numba.njit(inline="always")
-def _any_of(p, marked, patches):  # type: ignore[no-untyped-def]
-    found = False
-    for n in range(patches.end_span[p], patches.end_span[p + 1]):
-        found |= marked[patches.ends[n]]
-    return found
-
-
-@parallel_kernel
-def find_moving(x, expected, way, off_m, far_m, patches, points, flags):  # type: ignore[no-untyped-def]
-    """Find what has left its way or is fast: points (N,) and the patches that hold any such point, flags (P,).
-
-    Args:
-        x, expected: float64 (N, 3), places and where they should be, metres. off_m: how far from there is too far.
-        way: float64 (N, 3), what they go, metres. far_m: what is longer than this is fast.
-    """
-    for i in numba.prange(len(x)):
-        a, b, c = x[i, 0] - expected[i, 0], x[i, 1] - expected[i, 1], x[i, 2] - expected[i, 2]
-        d, e, f = way[i, 0], way[i, 1], way[i, 2]
-        points[i] = a * a + b * b + c * c > off_m * off_m or d * d + e * e + f * f > far_m * far_m
-    for p in numba.prange(len(flags)):
-        flags[p] = _any_of(np.int64(p), points, patches)
-
-
-@numba.njit(inline="always")
-def _unit_normal(x, faces, t):  # type: ignore[no-untyped-def]
-    a, b, c = faces[t, 0], faces[t, 1], faces[t, 2]
+def _unit_normal(x, faces, n):  # type: ignore[no-untyped-def]
+    a, b, c = faces[n, 1], faces[n, 2], faces[n, 3]
     ux, uy, uz = x[b, 0] - x[a, 0], x[b, 1] - x[a, 1], x[b, 2] - x[a, 2]
     vx, vy, vz = x[c, 0] - x[a, 0], x[c, 1] - x[a, 1], x[c, 2] - x[a, 2]
     nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
@@ -218,61 +208,62 @@ def _flat_together(p, q, patches, cone):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(inline="always")
-def apart(one, i, two, j, reach):  # type: ignore[no-untyped-def]
-    """Tell whether box i of one (…, 6) and box j of two are farther apart than the reach along an axis."""
-    return (  # written out: with slices of rows this takes five times as long
-        one[i, 0] - two[j, 3] > reach
-        or two[j, 0] - one[i, 3] > reach
-        or one[i, 1] - two[j, 4] > reach
-        or two[j, 1] - one[i, 4] > reach
-        or one[i, 2] - two[j, 5] > reach
-        or two[j, 2] - one[i, 5] > reach
-    )
+def meets(boxes, n, low_x, low_y, low_z, high_x, high_y, high_z):  # type: ignore[no-untyped-def]
+    """Tell whether box n of boxes (…, 6) is not apart from the box with such corners."""
+    # All six are compared, whatever the first say: which of them tells them apart cannot be foreseen, and a
+    # processor that guesses wrong loses ten times as much.
+    x = (boxes[n, 0] <= high_x) & (boxes[n, 3] >= low_x)
+    y = (boxes[n, 1] <= high_y) & (boxes[n, 4] >= low_y)
+    return x & y & (boxes[n, 2] <= high_z) & (boxes[n, 5] >= low_z)
 
 
 @numba.njit(inline="always")
-def _need(p, q, box, cone, patches, group, reach):  # type: ignore[no-untyped-def]
-    """Tell whether patches p and q must be searched."""
-    near = not apart(box, p, box, q, reach)
-    if near and group[p] < 0 and group[q] < 0 and (group[p] <= FORM) == (group[q] <= FORM):
-        near = False
-    if near and group[p] == group[q]:
-        near = group[p] % 2 == 0 and not _flat_together(p, q, patches, cone)
-    return near
+def around(boxes, n, reach):  # type: ignore[no-untyped-def]
+    """Return the low and the high corner of box n of boxes (…, 6), farther out by the reach (six numbers)."""
+    return (
+        boxes[n, 0] - reach, boxes[n, 1] - reach, boxes[n, 2] - reach,
+        boxes[n, 3] + reach, boxes[n, 4] + reach, boxes[n, 5] + reach,
+    )  # fmt: skip
+
+
+@numba.njit(inline="always")
+def _need(p, q, cone, patches, group):  # type: ignore[no-untyped-def]
+    """Tell whether patches p and q, whose boxes meet, must be searched."""
+    need = True
+    if group[p] < 0 and group[q] < 0 and (group[p] <= FORM) == (group[q] <= FORM):
+        need = False
+    if need and group[p] == group[q]:
+        need = group[p] % 2 == 0 and not _flat_together(p, q, patches, cone)
+    return need
+
+
+@bare_kernel
+def _meet_one(i, places, order, flags, low, widest, bounds, patches, group, reach, out):  # type: ignore[no-untyped-def]
+    """Fill row i of out for the patch that is at that place of order; return how many it is to be searched with."""
+    box, p, found = bounds.box, order[places[i]], 0
+    low_x, low_y, low_z, high_x, high_y, high_z = around(box, p, reach)
+    begin = np.searchsorted(low, low_x - widest)
+    for j in range(begin, len(order)):
+        q = order[j]
+        if low[j] > high_x:
+            break
+        once = (q >= p) | (not flags[q])
+        if once & meets(box, q, low_x, low_y, low_z, high_x, high_y, high_z) and _need(p, q, bounds.cone, patches, group):
+            if found < out.shape[1]:
+                out[i, found] = q
+            found += 1
+    return found
 
 
 @parallel_kernel
-def meet_patches(order, bounds, patches, group, reach, out, count):  # type: ignore[no-untyped-def]
-    """Write to each row of out (P, room) the patches to be searched with that patch of order; count (P,) how many.
+def meet_patches(places, order, flags, low, widest, bounds, patches, group, reach, out, count):  # type: ignore[no-untyped-def]
+    """Write to each row of out (F, room) the patches to be searched with one of the flagged ones; count (F,) how many.
 
-    `order` sorts the boxes by their low x. `group` (P,)
+    `order` (P,) sorts the boxes by their low x, `low` (P,), and `places` (F,) are those of the flagged ones there;
+    `widest` is the largest extent along x, metres. `group` (P,)
     is negative for rigid bodies' and colliders' corners, which do not meet each other (but for
     colliders that change their form, `FORM` and below, which rigid bodies meet), else twice the body's number,
     odd when it is not kept apart from itself.
     """
-    box, cone = bounds.box, bounds.cone
-    for i in numba.prange(len(order)):
-        p, found = order[i], 0
-        for j in range(i, len(order)):
-            q = order[j]
-            if box[q, 0] - box[p, 3] > reach:
-                break
-            if _need(p, q, box, cone, patches, group, reach):
-                if found < out.shape[1]:
-                    out[i, found] = q
-                found += 1
-        count[i] = found
-
-
-@parallel_kernel
-def meet_flagged(numbers, flags, bounds, patches, group, reach, out, count):  # type: ignore[no-untyped-def]
-    """The same for the flagged patches only, whose numbers are given, with all others."""
-    box, cone = bounds.box, bounds.cone
-    for i in numba.prange(len(numbers)):
-        p, found = numbers[i], 0
-        for q in range(len(flags)):
-            if (q >= p or not flags[q]) and _need(p, q, box, cone, patches, group, reach):
-                if found < out.shape[1]:
-                    out[i, found] = q
-                found += 1
-        count[i] = found
+    for i in numba.prange(len(places)):
+        count[i] = _meet_one(np.int64(i), places, order, flags, low, widest, bounds, patches, group, reach, out)

@@ -18,9 +18,10 @@ from zembrik.core.solver.guests import (
     shift_guests,
     weigh_guests,
 )
-from zembrik.core.solver.mesh_contact import find_touching, mark_touched, measure_gaps, solve_touching
+from zembrik.core.solver.mesh_contact import add_ways, find_touching, mark_touched, rest_gaps, solve_touching
 from zembrik.core.solver.nearby import Search, replaced
 from zembrik.core.solver.patches import FORM, make_patches
+from zembrik.core.solver.ways import leave_ways, set_out
 
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int32]
@@ -147,12 +148,18 @@ class Touching:
         self.margin = max(MARGIN * spacing, most)  # metres that things may go before the pairs are looked for anew
         self.reach = 2.0 * most + self.margin
         self.carried = np.zeros(3)  # how far the drift has carried all since all pairs were looked for, metres
+        self.drifted = np.zeros(3)  # what the drift was since ways were added up, metres
         self.drift = np.zeros(3)  # what all go in a substep in the mean, metres; ways are relative to it
         self.way = np.zeros_like(self.x)
         self.point_pairs = self.edge_pairs = np.zeros((0, 2), np.int32)
         self.point_apart = self.edge_apart = np.zeros(0)
         self.touching = np.zeros(0, np.bool_)
-        self.spare, self.last, self.steps = np.zeros(0), self.x.copy(), 0
+        self.until, self.last, self.steps = np.zeros(0), self.x.copy(), 0
+        self.strayed, self.step = np.zeros(len(self.x), np.bool_), np.zeros(len(self.x))
+        # How far points, faces and edges went since all pairs were looked for, metres.
+        self.went, self.face_went, self.edge_went = (
+            np.zeros(len(things)) for things in (self.x, self.faces, self.edges)
+        )
         self.touched = 0  # pairs apart in the last pass
         self.crowd, self.crowd_rigid = np.zeros(particles), np.zeros(bodies)
         self.near_guests = np.zeros(self.guest_end - self.count, np.bool_)
@@ -172,21 +179,22 @@ class Touching:
         self._move_corners(frame)
         self.steps += 1
         self.carried += self.drift
+        self.drifted += self.drift
         if self.built is None:
             self._look()
             return
-        expected = self.built + min(self.steps, AHEAD) * self.way + self.steps * self.drift
-        if self.steps <= AHEAD:
-            many = self.search.look_out(self.x, expected, 0.5 * self.margin)
-        else:
-            now = AHEAD * (self.x - self.before - self.drift)
-            many = self.search.look_for_moving(self.x, expected, now, 0.5 * self.margin, SLOW * self.margin)
-            self.built, self.steps = expected, 0
-            self.way[...] = 0.0
-        if many > MANY * len(self.search.flags):
+        search = self.search
+        leave_ways(
+            self.x, self.before, self.drift, self.built, self.way, self.steps, AHEAD, 0.5 * self.margin,
+            SLOW * self.margin, search.patches, self.strayed, search.flags,
+        )  # fmt: skip
+        if self.steps > AHEAD:
+            self.steps = 0
+        many = int(np.count_nonzero(search.flags))
+        if many > MANY * len(search.flags):
             self._look()
         elif many:
-            self._look_again(expected)
+            self._look_again()
 
     def begin_frame(self, frame: float) -> None:
         """Put the corners where they are at a frame, and let the pairs be looked for anew in the next substep."""
@@ -200,45 +208,49 @@ class Touching:
 
     def _look(self) -> None:
         """Look for all pairs anew, everything being expected to go on as it went."""
-        way = self.x - self.before
-        self.drift = way.mean(axis=0)
-        self.built, self.way, self.steps = self.x.copy(), way - self.drift, 0
+        self.drift = (self.x - self.before).mean(axis=0)
+        self.built, self.steps = self.x.copy(), 0
         self.carried[:] = 0.0
-        self.point_pairs, self.edge_pairs = self.search.near(self.x, self.reach, AHEAD * self.way)
+        self.strayed[:] = self.search.flags[:] = True
+        self._set_out()
+        self.point_pairs, self.edge_pairs = self.search.search(self.reach)
         self.point_apart, self.edge_apart = self._apart_at_rest(self.point_pairs, self.edge_pairs)
         self.touching = np.zeros(len(self.point_pairs) + len(self.edge_pairs), np.bool_)
-        self.spare = np.full(len(self.touching), -np.inf)  # so that each is measured once
-        self.last = self.x.copy()
+        self.until = np.full(len(self.touching), -np.inf)  # so that each is measured once
+        self.went[:] = self.face_went[:] = self.edge_went[:] = 0.0
+        self.last[...] = self.x
+        self.drifted[:] = 0.0
 
-    def _look_again(self, expected: Floats) -> None:
+    def _set_out(self) -> None:
+        set_out(
+            self.x, self.before, self.drift, self.carried, self.built, self.way, self.steps, AHEAD, self.strayed,
+            self.search.state,
+        )  # fmt: skip
+
+    def _look_again(self) -> None:
         """Look anew for the pairs of patches that left their way, and keep all others.
 
-        Only points that strayed get a new way; of all others, what is expected (N, 3) stays as it was.
+        Only points that strayed get a new way; of all others, what is expected stays as it was.
         """
-        assert self.built is not None
-        off, search = self.search.strayed, self.search
-        self.way[off] = self.x[off] - self.before[off] - self.drift
-        self.built[off] = self.x[off] - self.steps * (self.way[off] + self.drift)
-        expected[off] = self.x[off]
+        search = self.search
+        self._set_out()
         gone = search.flags[search.owner]
-        points, edges = search.near(expected - self.carried, self.reach, (AHEAD - self.steps) * self.way, flagged=True)
+        points, edges = search.search(self.reach)
         point_apart, edge_apart = self._apart_at_rest(points, edges)
-        spare, count, faces, lines = self.spare, len(self.point_pairs), self.faces, self.edges
-        self.point_pairs, self.point_apart, point_spare = replaced(
-            self.point_pairs, self.each, faces, self.point_apart, spare[:count], gone, points, point_apart
+        until, count, faces, lines = self.until, len(self.point_pairs), self.faces, self.edges
+        self.point_pairs, self.point_apart, point_until = replaced(
+            self.point_pairs, self.each, faces, self.point_apart, until[:count], gone, points, point_apart
         )
-        self.edge_pairs, self.edge_apart, edge_spare = replaced(
-            self.edge_pairs, lines, lines, self.edge_apart, spare[count:], gone, edges, edge_apart
+        self.edge_pairs, self.edge_apart, edge_until = replaced(
+            self.edge_pairs, lines, lines, self.edge_apart, until[count:], gone, edges, edge_apart
         )
-        self.spare = np.concatenate([point_spare, edge_spare])
-        self.touching = np.zeros(len(self.spare), np.bool_)
+        self.until = np.concatenate([point_until, edge_until])
+        self.touching = np.zeros(len(self.until), np.bool_)
 
     def _apart_at_rest(self, point_pairs: Whole, edge_pairs: Whole) -> tuple[Floats, Floats]:
         """Return how far apart (m) pairs are at rest; only what belongs together has such a distance."""
         points, edges = np.empty(len(point_pairs)), np.empty(len(edge_pairs))
-        measure_gaps(self.rest, self.faces, self.edges, point_pairs, edge_pairs, points, edges)
-        points[self.whose[point_pairs[:, 0]] != self.whose[self.faces[point_pairs[:, 1], 0]]] = np.inf
-        edges[self.whose[self.edges[edge_pairs[:, 0], 0]] != self.whose[self.edges[edge_pairs[:, 1], 0]]] = np.inf
+        rest_gaps(self.rest, self.whose, self.faces, self.edges, point_pairs, edge_pairs, points, edges)
         return points, edges
 
     def solve(self, x: Floats, w: Floats, rigid: Rigid, sweeps: int = 1) -> None:
@@ -263,14 +275,17 @@ class Touching:
             place_guests(self.guests, rigid, rigid.place, x, self.x[guests])
             shift_guests(self.guests, rigid, self.x[guests])
         things = (self.faces, self.edges, self.point_pairs, self.point_apart, self.edge_pairs, self.edge_apart)
-        find_touching(self.x, self.before, self.x - self.last, self.room, *things, self.spare, self.touching)
-        self.last[...] = self.x
+        ways = (self.went, self.face_went, self.edge_went)
+        add_ways(self.x, self.last, self.drifted, self.faces, self.edges, self.step, *ways)
+        self.drifted[:] = 0.0
+        find_touching(self.x, self.before, self.room, *things, *ways, self.until, self.touching)
+        hits = np.flatnonzero(self.touching)
         if self.guest_end > self.count:
-            mark_touched(self.faces, self.edges, self.point_pairs, self.edge_pairs, self.touching, self.count,
+            mark_touched(self.faces, self.edges, self.point_pairs, self.edge_pairs, hits, self.count,
                          self.near_guests)  # fmt: skip
             weigh_guests(self.guests, rigid, w, self.near_guests, self.crowd, self.crowd_rigid, self.w[guests])
         surfaces = (self.w, self.room, self.grip, self.slip)
-        found, crossed = solve_touching(self.x, self.before, *surfaces, *things, self.touching)
+        found, crossed = solve_touching(self.x, self.before, *surfaces, *things, hits)
         self.touched = int(found)
         x[: self.count] = self.x[: self.count]
         if self.guest_end > self.count:

@@ -1,0 +1,66 @@
+"""What is expected of every point between two searches for near pairs, and which of them left its way.
+
+A point is expected to go on as it went for some steps, and then to stay; all as seen by one who goes with the whole
+(its drift). What a search found holds for all that are where they were expected.
+"""
+
+from __future__ import annotations
+
+import numba
+
+from zembrik.core.compiled import parallel_kernel
+
+
+@numba.njit(inline="always")
+def _any_of(p, marked, patches):  # type: ignore[no-untyped-def]
+    found = False
+    for n in range(patches.end_span[p], patches.end_span[p + 1]):
+        found |= marked[patches.ends[n]]
+    return found
+
+
+@parallel_kernel
+def leave_ways(x, before, drift, built, way, steps, ahead, off_m, far_m, patches, strayed, flags):  # type: ignore[no-untyped-def]
+    """Find the points that are not where they were expected, strayed (N,), and the patches that hold one, flags (P,).
+
+    After more steps than `ahead`, all are expected to stay where they come to from now on, and what is too fast for
+    that has strayed too.
+
+    Args:
+        x, before: float64 (N, 3), places now and a step ago, metres.
+        drift: float64 (3,), what all go in a step in the mean, metres.
+        built, way: float64 (N, 3), where each point set out, and its way in a step without the drift, metres.
+        steps: since when. ahead: for how many it keeps its way.
+        off_m: how far from there is too far. far_m: what would go farther in `ahead` steps is too fast, metres.
+        patches: see `patches.Patches`.
+    """
+    over, kept = steps > ahead, min(steps, ahead)
+    for i in numba.prange(len(x)):
+        off, goes = 0.0, 0.0
+        for axis in range(3):
+            expected = built[i, axis] + kept * way[i, axis] + steps * drift[axis]
+            off += (x[i, axis] - expected) ** 2
+            if over:
+                goes += (ahead * (x[i, axis] - before[i, axis] - drift[axis])) ** 2
+                built[i, axis], way[i, axis] = expected, 0.0
+        strayed[i] = (off > off_m * off_m) | (goes > far_m * far_m)
+    for p in numba.prange(len(flags)):
+        flags[p] = _any_of(p, strayed, patches)
+
+
+@parallel_kernel
+def set_out(x, before, drift, carried, built, way, steps, ahead, strayed, state):  # type: ignore[no-untyped-def]
+    """Let every strayed point set out anew on the way it goes now, and fill state (N, 6) for a search.
+
+    That is where each point is expected, less what the drift has carried all, `carried` (3,), and what it is still to
+    go; metres. The others are as in `leave_ways`.
+    """
+    kept = min(steps, ahead)
+    for i in numba.prange(len(x)):
+        for axis in range(3):
+            at = built[i, axis] + kept * way[i, axis] + steps * drift[axis]
+            if strayed[i]:
+                at = x[i, axis]
+                way[i, axis] = at - before[i, axis] - drift[axis]
+                built[i, axis] = at - kept * way[i, axis] - steps * drift[axis]
+            state[i, axis], state[i, 3 + axis] = at - carried[axis], (ahead - kept) * way[i, axis]
