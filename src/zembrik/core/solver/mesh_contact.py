@@ -101,47 +101,62 @@ def add_ways(x, last, drift, faces, edges, step, went, face_went, edge_went):  #
 
 @parallel_kernel
 def find_touching(  # type: ignore[no-untyped-def]
-    x, before, room, faces, edges, point_pairs, point_apart, edge_pairs, edge_apart, went, face_went, edge_went, until,
-    touching,
-):  # fmt: skip
+    x, before, rest, whose, room, faces, edges, points, lines, went, face_went, edge_went, touching
+):
     """Fill touching (all pairs,) with whether each pair is closer than it may be; points' pairs come first.
 
-    `until` (all pairs,) is what both sides together must have gone (see `add_ways`) before the pair can touch, metres.
-    Only those that have are measured.
+    Args:
+        x, before, rest: float64 (N, 3), places now, at the substep's start and at rest, metres.
+        whose: int64 (N,), whose each point is. room: float64 (N,), thickness, metres.
+        faces, edges: int32 (T, 3) and (E, 2).
+        points, lines: the pairs, see `nearby.Near`. What both sides of one went (see `add_ways`) must be more than its
+            `until` before it can touch; only then it is measured. Only what belongs together, and touches, is asked
+            how far it is apart at rest.
     """
+    # By names of their own: what a parallel loop writes to a member of a named tuple is lost.
+    point_pairs, point_apart, point_until = points.pairs, points.apart, points.until
+    line_pairs, line_apart, line_until = lines.pairs, lines.apart, lines.until
     count = len(point_pairs)
-    for k in numba.prange(count + len(edge_pairs)):
+    for k in numba.prange(count + len(line_pairs)):
+        touching[k] = False
         if k < count:
             p, t = point_pairs[k, 0], point_pairs[k, 1]
             gone = went[p] + face_went[t]
-            touching[k] = False
-            if gone >= until[k]:
+            if gone >= point_until[k]:
                 a, b, c = faces[t, 0], faces[t, 1], faces[t, 2]
-                bound = min(room[p] + room[a], point_apart[k])
+                bound, apart = room[p] + room[a], point_apart[k]
                 gap = point_gap(x, before, p, a, b, c)[0]
-                until[k], touching[k] = gone + abs(gap) - bound - TINY, gap < bound
+                if apart < 0.0 and gap < bound:
+                    apart = abs(point_gap(rest, rest, p, a, b, c)[0]) if whose[p] == whose[a] else np.inf
+                    point_apart[k] = apart
+                bound = min(bound, apart) if apart >= 0.0 else bound
+                point_until[k], touching[k] = gone + abs(gap) - bound - TINY, gap < bound
         else:
-            e, f = edge_pairs[k - count, 0], edge_pairs[k - count, 1]
+            n = k - count
+            e, f = line_pairs[n, 0], line_pairs[n, 1]
             gone = edge_went[e] + edge_went[f]
-            touching[k] = False
-            if gone >= until[k]:
+            if gone >= line_until[n]:
                 a, b, c, d = edges[e, 0], edges[e, 1], edges[f, 0], edges[f, 1]
-                bound = min(room[a] + room[c], edge_apart[k - count])
+                bound, apart = room[a] + room[c], line_apart[n]
                 gap = edge_gap(x, before, a, b, c, d)[0]
-                until[k], touching[k] = gone + abs(gap) - bound - TINY, gap < bound
+                if apart < 0.0 and gap < bound:
+                    apart = abs(edge_gap(rest, rest, a, b, c, d)[0]) if whose[a] == whose[c] else np.inf
+                    line_apart[n] = apart
+                bound = min(bound, apart) if apart >= 0.0 else bound
+                line_until[n], touching[k] = gone + abs(gap) - bound - TINY, gap < bound
 
 
 @kernel
-def mark_touched(faces, edges, point_pairs, edge_pairs, hits, first, out):  # type: ignore[no-untyped-def]
+def mark_touched(faces, edges, points, lines, hits, first, out):  # type: ignore[no-untyped-def]
     """Fill out (g,) with whether each of the g points from number `first` on is in a touching pair, by its number."""
     out[:] = False
-    count = len(point_pairs)
+    count = len(points.pairs)
     for q in hits:
         if q < count:
-            p, t = point_pairs[q, 0], point_pairs[q, 1]
+            p, t = points.pairs[q, 0], points.pairs[q, 1]
             four = (p, faces[t, 0], faces[t, 1], faces[t, 2])
         else:
-            e, f = edge_pairs[q - count, 0], edge_pairs[q - count, 1]
+            e, f = lines.pairs[q - count, 0], lines.pairs[q - count, 1]
             four = (edges[e, 0], edges[e, 1], edges[f, 0], edges[f, 1])
         for i in four:
             if first <= i < first + len(out):
@@ -207,7 +222,7 @@ def _move(x, before, w, i, j, k, m, ci, cj, ck, cm, push, nx, ny, nz, grip, slip
 
 @kernel
 def solve_touching(  # type: ignore[no-untyped-def]
-    x, before, w, room, grip, slip, faces, edges, point_pairs, point_apart, edge_pairs, edge_apart, hits
+    x, before, w, room, grip, slip, faces, edges, points, lines, hits
 ):
     """Bring every touching pair apart, in order; returns how many were, and how many of them had crossed.
 
@@ -215,43 +230,29 @@ def solve_touching(  # type: ignore[no-untyped-def]
         x, before: float64 (N, 3), places now and at the substep's start, metres; x changes.
         w, room, grip, slip: float64 (N,), inverse masses 1/kg, thickness in metres, static and sliding friction.
         faces, edges: int32 (T, 3) and (E, 2).
-        point_pairs, edge_pairs: int32 (m, 2), see `nearby`.
-        point_apart, edge_apart: float64 (m,), the most each pair may be held apart, metres.
+        points, lines: the pairs, see `nearby.Near`; no two are held farther apart than at rest.
         hits: int64 (h,), the numbers of those that touch, of all pairs, rising.
     """
-    count, found, crossed = len(point_pairs), 0, 0
+    count, found, crossed = len(points.pairs), 0, 0
     for q in hits:
         if q < count:
-            p, t = point_pairs[q, 0], point_pairs[q, 1]
+            p, t = points.pairs[q, 0], points.pairs[q, 1]
             a, b, c = faces[t, 0], faces[t, 1], faces[t, 2]
             gap, nx, ny, nz, u, v, s = point_gap(x, before, p, a, b, c)
-            push = min(room[p] + room[a], point_apart[q]) - gap
+            push = min(room[p] + room[a], points.apart[q]) - gap
             if push > 0.0:
                 found += 1
                 crossed += gap < 0.0
                 rub, slide = np.sqrt(grip[p] * grip[a]), np.sqrt(slip[p] * slip[a])
                 _move(x, before, w, p, a, b, c, 1.0, -u, -v, -s, push, nx, ny, nz, rub, slide)
         else:
-            e, f = edge_pairs[q - count, 0], edge_pairs[q - count, 1]
+            e, f = lines.pairs[q - count, 0], lines.pairs[q - count, 1]
             a, b, c, d = edges[e, 0], edges[e, 1], edges[f, 0], edges[f, 1]
             gap, nx, ny, nz, s, t2 = edge_gap(x, before, a, b, c, d)
-            push = min(room[a] + room[c], edge_apart[q - count]) - gap
+            push = min(room[a] + room[c], lines.apart[q - count]) - gap
             if push > 0.0:
                 found += 1
                 crossed += gap < 0.0
                 rub, slide = np.sqrt(grip[a] * grip[c]), np.sqrt(slip[a] * slip[c])
                 _move(x, before, w, a, b, c, d, 1.0 - s, s, t2 - 1.0, -t2, push, nx, ny, nz, rub, slide)
     return found, crossed
-
-
-@parallel_kernel
-def rest_gaps(x, whose, faces, edges, point_pairs, edge_pairs, point_gaps, edge_gaps):  # type: ignore[no-untyped-def]
-    """Fill how far apart (m) each pair is in the places x (N, 3); endless when its sides are not the same one's."""
-    for k in numba.prange(len(point_pairs)):
-        p, t = point_pairs[k, 0], point_pairs[k, 1]
-        a, b, c = faces[t, 0], faces[t, 1], faces[t, 2]
-        point_gaps[k] = abs(point_gap(x, x, p, a, b, c)[0]) if whose[p] == whose[a] else np.inf
-    for k in numba.prange(len(edge_pairs)):
-        e, f = edge_pairs[k, 0], edge_pairs[k, 1]
-        a, b, c, d = edges[e, 0], edges[e, 1], edges[f, 0], edges[f, 1]
-        edge_gaps[k] = abs(edge_gap(x, x, a, b, c, d)[0]) if whose[a] == whose[c] else np.inf

@@ -12,17 +12,20 @@ slow patches are expected to stay where they have come to, and only the others a
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.compiled import bare_kernel, dot3, kernel, parallel_kernel
+from zembrik.core.compiled import bare_kernel, dot3, parallel_kernel
 from zembrik.core.distance.squares import square_of_segments, square_to_triangle
 from zembrik.core.lanes import WIDTH, bits, corner4, either, lanes, larger, lowest, root, values4
 from zembrik.core.solver.patches import Bounds, Patches, around, bound_patches, meet_patches, meets, most_of_any
 
-SOME = 32  # pairs of patches that one thread takes at a time
-BATCH, ROOM = 1024, 96  # pairs of patches searched at a time, and pairs of things that they rarely hold more of
+SOME = 16  # pairs of patches that one thread takes at a time
+UNKNOWN = -1.0  # metres
+ROOM = 384  # pairs of things that so many rarely hold more of
 
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int32]
@@ -150,13 +153,13 @@ def _points_of(p, q, state, patches, bounds, reach, near, side, mine, tries, out
 
 
 @numba.njit(inline="always")
-def _edges_of(p, q, state, patches, bounds, reach, near, side, mine, tries, out, row):  # type: ignore[no-untyped-def]
-    """Write the pairs of patch p's edges and patch q's to a row of out; returns how many."""
+def _edges_of(p, q, state, patches, bounds, reach, near, side, mine, tries, out, row, found):  # type: ignore[no-untyped-def]
+    """Add the pairs of patch p's edges and patch q's to a row of out."""
     box, own, many, room, lines = bounds.box, bounds.edge_box, 0, len(near), patches.edges
     low_x, low_y, low_z, high_x, high_y, high_z = around(box, p, reach)
     count = _take(patches.edge_span, q, lines, own, low_x, low_y, low_z, high_x, high_y, high_z, near, side)
     if count == 0:
-        return 0
+        return found
     low_x, low_y, low_z, high_x, high_y, high_z = around(box, q, reach)
     for k in range(
         _take_numbers(patches.edge_span, p, own, low_x, low_y, low_z, high_x, high_y, high_z, mine)
@@ -173,68 +176,97 @@ def _edges_of(p, q, state, patches, bounds, reach, near, side, mine, tries, out,
                 tries[many, 2], tries[many, 3], tries[many, 4], tries[many, 5] = a, b, c, d
                 many += (a != c) & (a != d) & (b != c) & (b != d) & (near[m, 0] > after)
     _fill_up(tries, many)
-    return _choose(state, tries, many, True, reach, out, row, 0)
+    return _choose(state, tries, many, True, reach, out, row, found)
 
 
 @bare_kernel
 def _search_some(  # type: ignore[no-untyped-def]
-    begin, end, pairs, state, patches, bounds, reach, with_edges, points_out, edges_out, count, near, side, mine, tries
-):
-    """Search pairs of patches begin .. end - 1, each into its own row."""
+    begin, end, pairs, state, patches, bounds, reach, with_edges, row, points_out, edges_out, count, near, side, mine,
+    tries,
+):  # fmt: skip
+    """Search pairs of patches begin .. end - 1 into one row."""
+    points, edges = 0, 0
     for k in range(begin, end):
         p, q = np.int64(pairs[k, 0]), np.int64(pairs[k, 1])
-        found = _points_of(p, q, state, patches, bounds, reach, near, side, mine, tries, points_out, k, 0)
+        points = _points_of(p, q, state, patches, bounds, reach, near, side, mine, tries, points_out, row, points)
         if p != q:
-            found = _points_of(q, p, state, patches, bounds, reach, near, side, mine, tries, points_out, k, found)
-        count[k, 0], count[k, 1] = found, 0
+            points = _points_of(q, p, state, patches, bounds, reach, near, side, mine, tries, points_out, row, points)
         if with_edges:
-            count[k, 1] = _edges_of(p, q, state, patches, bounds, reach, near, side, mine, tries, edges_out, k)
+            edges = _edges_of(p, q, state, patches, bounds, reach, near, side, mine, tries, edges_out, row, edges)
+    count[row, 0], count[row, 1] = points, edges
 
 
 @parallel_kernel
 def search_patches(  # type: ignore[no-untyped-def]
-    pairs, state, patches, bounds, reach, with_edges, most, every, points_out, edges_out, count
+    pairs, lots, state, patches, bounds, reach, with_edges, most, every, points_out, edges_out, count
 ):
-    """Search each pair of patches into its own row of points_out and edges_out (pairs, room, 2); count (pairs, 2).
+    """Search pairs of patches (m, 2), some at a time, into rows of points_out and edges_out (rows, room, 2).
 
+    `lots` (rows,) are the numbers of those, and `count` (rows, 2) becomes how many there are, even if there is no room.
     `state` (N, 6) is where each point is and the whole way that it is expected to go, metres; `most` and `every` are
     how many edges or triangles a patch has at most, and pairs of things two patches.
     """
-    for turn in numba.prange((len(pairs) + SOME - 1) // SOME):
-        begin = np.int64(turn) * SOME
+    for row in numba.prange(len(lots)):
+        begin = lots[row] * SOME
         near, side = np.empty((most + WIDTH, 5), np.int32), np.empty(6 * (most + WIDTH))
         mine, tries = np.empty(most + 1, np.int32), np.empty((every + WIDTH + 1, 6), np.int32)
         _search_some(
-            begin, min(begin + SOME, len(pairs)), pairs, state, patches, bounds, reach, with_edges, points_out,
-            edges_out, count, near, side, mine, tries,
+            begin, min(begin + SOME, len(pairs)), pairs, state, patches, bounds, reach, with_edges, np.int64(row),
+            points_out, edges_out, count, near, side, mine, tries,
         )  # fmt: skip
 
 
-@kernel
-def replaced(pairs, first, second, apart, until, gone, new_pairs, new_apart):  # type: ignore[no-untyped-def]
-    """Return pairs with no side at a point that is gone, then the new ones, with how far apart each is and its until.
-
-    first, second: int32 (things, k), what both sides are of; a side's first point tells whether it is gone.
-    """
-    count, more = 0, len(new_pairs)
-    most = len(pairs) + more
-    out, out_apart, out_until = np.empty((most, 2), np.int32), np.empty(most), np.empty(most)
+@bare_kernel
+def _replace(pairs, first, second, apart, until, gone, new, out, out_apart, out_until):  # type: ignore[no-untyped-def]
+    """Write pairs with no side at a point that is gone, then the new ones; return how many."""
+    count = 0
     for k in range(len(pairs)):  # each is written, and the next takes its place if it is not kept
         a, b = pairs[k, 0], pairs[k, 1]
         out[count, 0], out[count, 1], out_apart[count], out_until[count] = a, b, apart[k], until[k]
         count += not (gone[first[a, 0]] | gone[second[b, 0]])
-    for k in range(more):
-        out[count, 0], out[count, 1] = new_pairs[k, 0], new_pairs[k, 1]
-        out_apart[count], out_until[count] = new_apart[k], -np.inf
+    for k in range(len(new)):
+        out[count, 0], out[count, 1], out_apart[count], out_until[count] = new[k, 0], new[k, 1], UNKNOWN, -np.inf
         count += 1
-    return out[:count], out_apart[:count], out_until[:count]
+    return count
+
+
+class Near(NamedTuple):
+    """Pairs that may touch soon.
+
+    Attributes:
+        pairs: int32 (m, 2), two numbers: a point's and a triangle's, or two edges'.
+        apart: float64 (m,), how far each is apart at rest, metres; UNKNOWN before that is asked for.
+        until: float64 (m,), see `mesh_contact.find_touching`, metres.
+    """
+
+    pairs: Whole
+    apart: Floats
+    until: Floats
+
+
+def new_pairs(pairs: Whole) -> Near:
+    """Return pairs (m, 2) of which nothing is known."""
+    return Near(pairs, np.full(len(pairs), UNKNOWN), np.full(len(pairs), -np.inf))
+
+
+def replaced(old: Near, first: Whole, second: Whole, gone: NDArray[np.bool_], new: Whole) -> Near:
+    """Return old pairs with no side at a point that is gone (N,), then the new ones (m, 2).
+
+    first, second: int32 (things, k), what both sides are of; a side's first point tells whether it is gone.
+    """
+    most = len(old.pairs) + len(new)
+    out = np.empty((most, 2), np.int32), np.empty(most), np.empty(most)
+    count = _replace(old.pairs, first, second, old.apart, old.until, gone, new, *out)
+    return Near(*[rows[:count] for rows in out])
 
 
 @parallel_kernel
-def _pack(rows, start, out):  # type: ignore[no-untyped-def]
-    for k in numba.prange(len(start) - 1):
-        for n in range(start[k + 1] - start[k]):
-            out[start[k] + n, 0], out[start[k] + n, 1] = rows[k, n, 0], rows[k, n, 1]
+def _pack(rows, which, lots, start, out):  # type: ignore[no-untyped-def]
+    """Write what those of rows (…, room, 2) hold to out (m, 2), where the lot that is in each begins, start (…,)."""
+    for k in numba.prange(len(lots)):
+        row, first = which[k], start[lots[k]]
+        for n in range(start[lots[k] + 1] - first):
+            out[first + n, 0], out[first + n, 1] = rows[row, n, 0], rows[row, n, 1]
 
 
 class Search:
@@ -262,7 +294,7 @@ class Search:
         of_points, lines, triangles = most_of_any(patches)
         self.most = max(of_points, lines, triangles), max(of_points * triangles, lines * lines)
         self.met, self.met_count = np.empty((count, 32), np.int32), np.zeros(count, np.int64)
-        self.rows = [np.empty((BATCH, ROOM, 2), np.int32) for _ in range(2)]
+        self.rows = [np.empty((0, ROOM, 2), np.int32) for _ in range(2)]
         self.state = np.zeros((points, 6))
 
     def near(self, x: Floats, reach_m: float) -> tuple[Whole, Whole]:
@@ -281,25 +313,27 @@ class Search:
         flagged are where they were expected when they were; their boxes still hold.
         """
         pairs = self._pairs_of_patches(reach_m)
-        points, edges = [], []
+        lots = np.arange(-(-len(pairs) // SOME))
+        counts = np.zeros((len(lots), 2), np.int64)
         searched = (self.state, self.patches, self.bounds, reach_m, self.with_edges, *self.most)
-        counts = np.zeros((len(pairs), 2), np.int64)
-        for first in range(0, len(pairs), BATCH):
-            some, count = pairs[first : first + BATCH], counts[first : first + BATCH]
-            search_patches(some, *searched, *self.rows, count)
-            fits = np.where(count.max(axis=1, keepdims=True) > ROOM, 0, count)
-            points.append(_packed(self.rows[0], fits[:, 0].copy()))
-            edges.append(_packed(self.rows[1], fits[:, 1].copy()))
-        over = counts.max(axis=1) > ROOM
-        if over.any():  # few pairs of patches hold most: only they get long rows
-            some, count = pairs[over], counts[over]
-            rows = [np.empty((len(some), int(counts.max()), 2), np.int32) for _ in range(2)]
-            search_patches(some, *searched, *rows, count)
-            points.append(_packed(rows[0], count[:, 0].copy()))
-            edges.append(_packed(rows[1], count[:, 1].copy()))
-        if not points:
-            return np.zeros((0, 2), np.int32), np.zeros((0, 2), np.int32)
-        return np.concatenate(points), np.concatenate(edges)
+        if len(self.rows[0]) < len(lots):
+            self.rows = [np.empty((len(lots) + len(lots) // 4, ROOM, 2), np.int32) for _ in range(2)]
+        search_patches(pairs, lots, *searched, *self.rows, counts)
+        over = np.flatnonzero(counts.max(axis=1, initial=0) > ROOM)
+        if len(over):  # few hold most: only they get long rows
+            again = np.zeros((len(over), 2), np.int64)
+            long_rows = [np.empty((len(over), int(counts.max()), 2), np.int32) for _ in range(2)]
+            search_patches(pairs, over, *searched, *long_rows, again)
+        fit = np.flatnonzero(counts.max(axis=1, initial=0) <= ROOM) if len(over) else lots
+        found = []
+        for kind in range(2):
+            start = np.zeros(len(lots) + 1, np.int64)
+            np.cumsum(counts[:, kind], out=start[1:])
+            found.append(np.empty((start[-1], 2), np.int32))
+            _pack(self.rows[kind], fit, fit, start, found[kind])
+            if len(over):
+                _pack(long_rows[kind], np.arange(len(over)), over, start, found[kind])
+        return found[0], found[1]
 
     def _pairs_of_patches(self, reach_m: float) -> Whole:
         """Bound the flagged patches, and return the pairs (m, 2) to be searched that one of them is in."""
@@ -307,9 +341,10 @@ class Search:
         bound_patches(numbers, self.state, self.patches, bounds)
         order = np.argsort(bounds.box[:, 0], kind="stable")
         self.rank[order] = np.arange(len(order))
-        low, widest = bounds.box[order, 0], float((bounds.box[:, 3] - bounds.box[:, 0]).max(initial=0.0))
+        boxes = bounds.box[order]
+        widest = float((boxes[:, 3] - boxes[:, 0]).max(initial=0.0))
         found = self.met_count[: len(numbers)]
-        things = (self.rank[numbers], order, self.flags, low, widest, bounds, self.patches, self.group, reach_m)
+        things = (self.rank[numbers], order, self.flags, boxes, widest, bounds.cone, self.patches, self.group, reach_m)
         meet_patches(*things, self.met, found)
         if int(found.max(initial=0)) > self.met.shape[1]:
             self.met = np.empty((len(self.flags), 2 * int(found.max())), np.int32)
@@ -317,11 +352,3 @@ class Search:
         inside = np.arange(self.met.shape[1]) < found[:, None]
         one, two = np.repeat(numbers, found), self.met[: len(numbers)][inside]
         return np.stack([np.minimum(one, two), np.maximum(one, two)], axis=1).astype(np.int32)
-
-
-def _packed(rows: Whole, counts: NDArray[np.int64]) -> Whole:
-    """Return what the first n rows (…, room, 2) hold, counts (n,) of each, as one list (m, 2)."""
-    start = np.concatenate([[0], np.cumsum(counts)])
-    out = np.empty((start[-1], 2), np.int32)
-    _pack(rows, start, out)
-    return out

@@ -238,17 +238,23 @@ def _need(p, q, cone, patches, group):  # type: ignore[no-untyped-def]
 
 
 @bare_kernel
-def _meet_one(i, places, order, flags, low, widest, bounds, patches, group, reach, out):  # type: ignore[no-untyped-def]
+def _meet_one(i, places, order, flags, boxes, widest, cone, patches, group, reach, out):  # type: ignore[no-untyped-def]
     """Fill row i of out for the patch that is at that place of order; return how many it is to be searched with."""
-    box, p, found = bounds.box, order[places[i]], 0
-    low_x, low_y, low_z, high_x, high_y, high_z = around(box, p, reach)
-    begin = np.searchsorted(low, low_x - widest)
-    for j in range(begin, len(order)):
-        q = order[j]
-        if low[j] > high_x:
+    p, found = order[places[i]], 0
+    low_x, low_y, low_z, high_x, high_y, high_z = around(boxes, places[i], reach)
+    first, last = np.int64(0), len(boxes)  # the first that is not too far left, by halves
+    while first < last:
+        middle = (first + last) // 2
+        if boxes[middle, 0] < low_x - widest:
+            first = middle + 1
+        else:
+            last = middle
+    for j in range(first, len(boxes)):
+        if boxes[j, 0] > high_x:
             break
+        q = order[j]
         once = (q >= p) | (not flags[q])
-        if once & meets(box, q, low_x, low_y, low_z, high_x, high_y, high_z) and _need(p, q, bounds.cone, patches, group):
+        if once & meets(boxes, j, low_x, low_y, low_z, high_x, high_y, high_z) and _need(p, q, cone, patches, group):
             if found < out.shape[1]:
                 out[i, found] = q
             found += 1
@@ -256,14 +262,14 @@ def _meet_one(i, places, order, flags, low, widest, bounds, patches, group, reac
 
 
 @parallel_kernel
-def meet_patches(places, order, flags, low, widest, bounds, patches, group, reach, out, count):  # type: ignore[no-untyped-def]
+def meet_patches(places, order, flags, boxes, widest, cone, patches, group, reach, out, count):  # type: ignore[no-untyped-def]
     """Write to each row of out (F, room) the patches to be searched with one of the flagged ones; count (F,) how many.
 
-    `order` (P,) sorts the boxes by their low x, `low` (P,), and `places` (F,) are those of the flagged ones there;
-    `widest` is the largest extent along x, metres. `group` (P,)
+    `boxes` (P, 6) are those of the patches sorted by their low x, as `order` (P,) tells, and `places` (F,) are those of
+    the flagged ones there; `widest` is the largest extent along x, metres. `group` (P,)
     is negative for rigid bodies' and colliders' corners, which do not meet each other (but for
     colliders that change their form, `FORM` and below, which rigid bodies meet), else twice the body's number,
     odd when it is not kept apart from itself.
     """
     for i in numba.prange(len(places)):
-        count[i] = _meet_one(np.int64(i), places, order, flags, low, widest, bounds, patches, group, reach, out)
+        count[i] = _meet_one(np.int64(i), places, order, flags, boxes, widest, cone, patches, group, reach, out)

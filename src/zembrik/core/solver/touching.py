@@ -18,8 +18,8 @@ from zembrik.core.solver.guests import (
     shift_guests,
     weigh_guests,
 )
-from zembrik.core.solver.mesh_contact import add_ways, find_touching, mark_touched, rest_gaps, solve_touching
-from zembrik.core.solver.nearby import Search, replaced
+from zembrik.core.solver.mesh_contact import add_ways, find_touching, mark_touched, solve_touching
+from zembrik.core.solver.nearby import Search, new_pairs, replaced
 from zembrik.core.solver.patches import FORM, make_patches
 from zembrik.core.solver.ways import leave_ways, set_out
 
@@ -27,9 +27,9 @@ Floats = NDArray[np.float64]
 Whole = NDArray[np.int32]
 SHARP_DEG = 15.0  # a collider's edge that bends less is left to the points
 MARGIN = 0.25  # of the mean edge: how far things may stray before the pairs are looked for anew
-AHEAD = 3  # substeps that the pairs found are to hold, if everything keeps its way
-SLOW = 0.15  # margins; what would go less in so many substeps is expected to stay
-MANY = 0.3  # of all patches: if more leave their way, all are looked at anew
+AHEAD = 5  # substeps that the pairs found are to hold, if everything keeps its way
+SLOW = 0.2  # margins; what would go less in so many substeps is expected to stay
+MANY = 0.5  # of all patches: if more leave their way, all are looked at anew
 
 
 @dataclass(frozen=True)
@@ -151,10 +151,9 @@ class Touching:
         self.drifted = np.zeros(3)  # what the drift was since ways were added up, metres
         self.drift = np.zeros(3)  # what all go in a substep in the mean, metres; ways are relative to it
         self.way = np.zeros_like(self.x)
-        self.point_pairs = self.edge_pairs = np.zeros((0, 2), np.int32)
-        self.point_apart = self.edge_apart = np.zeros(0)
+        self.points = self.lines = new_pairs(np.zeros((0, 2), np.int32))
         self.touching = np.zeros(0, np.bool_)
-        self.until, self.last, self.steps = np.zeros(0), self.x.copy(), 0
+        self.last, self.steps = self.x.copy(), 0
         self.strayed, self.step = np.zeros(len(self.x), np.bool_), np.zeros(len(self.x))
         # How far points, faces and edges went since all pairs were looked for, metres.
         self.went, self.face_went, self.edge_went = (
@@ -213,10 +212,8 @@ class Touching:
         self.carried[:] = 0.0
         self.strayed[:] = self.search.flags[:] = True
         self._set_out()
-        self.point_pairs, self.edge_pairs = self.search.search(self.reach)
-        self.point_apart, self.edge_apart = self._apart_at_rest(self.point_pairs, self.edge_pairs)
-        self.touching = np.zeros(len(self.point_pairs) + len(self.edge_pairs), np.bool_)
-        self.until = np.full(len(self.touching), -np.inf)  # so that each is measured once
+        self.points, self.lines = (new_pairs(found) for found in self.search.search(self.reach))
+        self.touching = np.zeros(len(self.points.pairs) + len(self.lines.pairs), np.bool_)
         self.went[:] = self.face_went[:] = self.edge_went[:] = 0.0
         self.last[...] = self.x
         self.drifted[:] = 0.0
@@ -235,23 +232,10 @@ class Touching:
         search = self.search
         self._set_out()
         gone = search.flags[search.owner]
-        points, edges = search.search(self.reach)
-        point_apart, edge_apart = self._apart_at_rest(points, edges)
-        until, count, faces, lines = self.until, len(self.point_pairs), self.faces, self.edges
-        self.point_pairs, self.point_apart, point_until = replaced(
-            self.point_pairs, self.each, faces, self.point_apart, until[:count], gone, points, point_apart
-        )
-        self.edge_pairs, self.edge_apart, edge_until = replaced(
-            self.edge_pairs, lines, lines, self.edge_apart, until[count:], gone, edges, edge_apart
-        )
-        self.until = np.concatenate([point_until, edge_until])
-        self.touching = np.zeros(len(self.until), np.bool_)
-
-    def _apart_at_rest(self, point_pairs: Whole, edge_pairs: Whole) -> tuple[Floats, Floats]:
-        """Return how far apart (m) pairs are at rest; only what belongs together has such a distance."""
-        points, edges = np.empty(len(point_pairs)), np.empty(len(edge_pairs))
-        rest_gaps(self.rest, self.whose, self.faces, self.edges, point_pairs, edge_pairs, points, edges)
-        return points, edges
+        points, lines = search.search(self.reach)
+        self.points = replaced(self.points, self.each, self.faces, gone, points)
+        self.lines = replaced(self.lines, self.edges, self.edges, gone, lines)
+        self.touching = np.zeros(len(self.points.pairs) + len(self.lines.pairs), np.bool_)
 
     def solve(self, x: Floats, w: Floats, rigid: Rigid, sweeps: int = 1) -> None:
         """Bring touching pairs apart; places x (n, 3) of all particles and the bodies' shifts change.
@@ -274,15 +258,14 @@ class Touching:
         if self.guest_end > self.count:
             place_guests(self.guests, rigid, rigid.place, x, self.x[guests])
             shift_guests(self.guests, rigid, self.x[guests])
-        things = (self.faces, self.edges, self.point_pairs, self.point_apart, self.edge_pairs, self.edge_apart)
         ways = (self.went, self.face_went, self.edge_went)
         add_ways(self.x, self.last, self.drifted, self.faces, self.edges, self.step, *ways)
         self.drifted[:] = 0.0
-        find_touching(self.x, self.before, self.room, *things, *ways, self.until, self.touching)
+        things = (self.faces, self.edges, self.points, self.lines)
+        find_touching(self.x, self.before, self.rest, self.whose, self.room, *things, *ways, self.touching)
         hits = np.flatnonzero(self.touching)
         if self.guest_end > self.count:
-            mark_touched(self.faces, self.edges, self.point_pairs, self.edge_pairs, hits, self.count,
-                         self.near_guests)  # fmt: skip
+            mark_touched(*things, hits, self.count, self.near_guests)
             weigh_guests(self.guests, rigid, w, self.near_guests, self.crowd, self.crowd_rigid, self.w[guests])
         surfaces = (self.w, self.room, self.grip, self.slip)
         found, crossed = solve_touching(self.x, self.before, *surfaces, *things, hits)
