@@ -4,7 +4,7 @@ Two things are kept apart by both their thicknesses (but never by more than they
 at rest). The side that each is on is the side it was on when the substep began, so a pair
 that crossed within a substep is brought back, not pushed through (the idea of Bridson,
 Fedkiw and Anderson 2002, in small steps). Pairs come from `nearby`; which of them touch is
-found by all threads, and those few are solved one after the other, in order.
+found by all threads (`measuring`), and those few are solved one after the other, in order.
 Friction takes back what the two slid along each other, at most friction times the push.
 """
 
@@ -13,7 +13,7 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-from zembrik.core.compiled import kernel, parallel_kernel
+from zembrik.core.compiled import kernel
 from zembrik.core.distance.triangle import INSIDE, closest_on_triangle
 
 TINY = 1e-12
@@ -80,70 +80,6 @@ def edge_gap(x, before, a, b, c, d):  # type: ignore[no-untyped-def]
         if nx * bx + ny * by + nz * bz < 0.0:
             return -gap, -nx, -ny, -nz, s, t
     return gap, nx, ny, nz, s, t
-
-
-@parallel_kernel
-def add_ways(x, last, drift, faces, edges, step, went, face_went, edge_went):  # type: ignore[no-untyped-def]
-    """Add to `went` (N,), `face_went` (T,) and `edge_went` (E,) how far each went at most since `last` (N, 3), metres.
-
-    As seen by one who went `drift` (3,). `step` (N,) is room to work in; last becomes x.
-    """
-    for i in numba.prange(len(x)):
-        dx, dy, dz = x[i, 0] - last[i, 0] - drift[0], x[i, 1] - last[i, 1] - drift[1], x[i, 2] - last[i, 2] - drift[2]
-        step[i] = np.sqrt(dx * dx + dy * dy + dz * dz)
-        went[i] += step[i]
-        last[i, 0], last[i, 1], last[i, 2] = x[i, 0], x[i, 1], x[i, 2]
-    for t in numba.prange(len(faces)):
-        face_went[t] += max(step[faces[t, 0]], step[faces[t, 1]], step[faces[t, 2]])
-    for e in numba.prange(len(edges)):
-        edge_went[e] += max(step[edges[e, 0]], step[edges[e, 1]])
-
-
-@parallel_kernel
-def find_touching(  # type: ignore[no-untyped-def]
-    x, before, rest, whose, room, faces, edges, points, lines, went, face_went, edge_went, touching
-):
-    """Fill touching (all pairs,) with whether each pair is closer than it may be; points' pairs come first.
-
-    Args:
-        x, before, rest: float64 (N, 3), places now, at the substep's start and at rest, metres.
-        whose: int64 (N,), whose each point is. room: float64 (N,), thickness, metres.
-        faces, edges: int32 (T, 3) and (E, 2).
-        points, lines: the pairs, see `nearby.Near`. What both sides of one went (see `add_ways`) must be more than its
-            `until` before it can touch; only then it is measured. Only what belongs together, and touches, is asked
-            how far it is apart at rest.
-    """
-    # By names of their own: what a parallel loop writes to a member of a named tuple is lost.
-    point_pairs, point_apart, point_until = points.pairs, points.apart, points.until
-    line_pairs, line_apart, line_until = lines.pairs, lines.apart, lines.until
-    count = len(point_pairs)
-    for k in numba.prange(count + len(line_pairs)):
-        touching[k] = False
-        if k < count:
-            p, t = point_pairs[k, 0], point_pairs[k, 1]
-            gone = went[p] + face_went[t]
-            if gone >= point_until[k]:
-                a, b, c = faces[t, 0], faces[t, 1], faces[t, 2]
-                bound, apart = room[p] + room[a], point_apart[k]
-                gap = point_gap(x, before, p, a, b, c)[0]
-                if apart < 0.0 and gap < bound:
-                    apart = abs(point_gap(rest, rest, p, a, b, c)[0]) if whose[p] == whose[a] else np.inf
-                    point_apart[k] = apart
-                bound = min(bound, apart) if apart >= 0.0 else bound
-                point_until[k], touching[k] = gone + abs(gap) - bound - TINY, gap < bound
-        else:
-            n = k - count
-            e, f = line_pairs[n, 0], line_pairs[n, 1]
-            gone = edge_went[e] + edge_went[f]
-            if gone >= line_until[n]:
-                a, b, c, d = edges[e, 0], edges[e, 1], edges[f, 0], edges[f, 1]
-                bound, apart = room[a] + room[c], line_apart[n]
-                gap = edge_gap(x, before, a, b, c, d)[0]
-                if apart < 0.0 and gap < bound:
-                    apart = abs(edge_gap(rest, rest, a, b, c, d)[0]) if whose[a] == whose[c] else np.inf
-                    line_apart[n] = apart
-                bound = min(bound, apart) if apart >= 0.0 else bound
-                line_until[n], touching[k] = gone + abs(gap) - bound - TINY, gap < bound
 
 
 @kernel

@@ -236,7 +236,7 @@ class Near(NamedTuple):
     Attributes:
         pairs: int32 (m, 2), two numbers: a point's and a triangle's, or two edges'.
         apart: float64 (m,), how far each is apart at rest, metres; UNKNOWN before that is asked for.
-        until: float64 (m,), see `mesh_contact.find_touching`, metres.
+        until: float64 (m,), see `measuring.find_touching`, metres.
     """
 
     pairs: Whole

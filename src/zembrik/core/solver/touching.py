@@ -18,7 +18,8 @@ from zembrik.core.solver.guests import (
     shift_guests,
     weigh_guests,
 )
-from zembrik.core.solver.mesh_contact import add_ways, find_touching, mark_touched, solve_touching
+from zembrik.core.solver.measuring import add_ways, find_touching
+from zembrik.core.solver.mesh_contact import mark_touched, solve_touching
 from zembrik.core.solver.nearby import Search, new_pairs, replaced
 from zembrik.core.solver.patches import FORM, make_patches
 from zembrik.core.solver.ways import leave_ways, set_out
@@ -259,10 +260,12 @@ class Touching:
             place_guests(self.guests, rigid, rigid.place, x, self.x[guests])
             shift_guests(self.guests, rigid, self.x[guests])
         ways = (self.went, self.face_went, self.edge_went)
-        add_ways(self.x, self.last, self.drifted, self.faces, self.edges, self.step, *ways)
+        most = add_ways(
+            self.x, self.last, self.drifted, self.before, self.drift, self.faces, self.edges, self.step, *ways
+        )
         self.drifted[:] = 0.0
         things = (self.faces, self.edges, self.points, self.lines)
-        find_touching(self.x, self.before, self.rest, self.whose, self.room, *things, *ways, self.touching)
+        find_touching(self.x, self.before, self.rest, self.whose, self.room, *things, *ways, most, self.touching)
         hits = np.flatnonzero(self.touching)
         if self.guest_end > self.count:
             mark_touched(*things, hits, self.count, self.near_guests)
