@@ -19,13 +19,12 @@ SOME = 512  # pairs that one thread takes at a time
 
 
 @parallel_kernel
-def add_ways(x, last, drifted, before, drift, faces, edges, step, went, face_went, edge_went):  # type: ignore[no-untyped-def]
+def add_ways(x, last, drifted, before, drift, faces, edges, step, stirred, went, face_went, edge_went):  # type: ignore[no-untyped-def]
     """Add to `went` (N,), `face_went` (T,) and `edge_went` (E,) how far each went at most since `last` (N, 3), metres.
 
-    As seen by one who went `drifted` (3,). `step` (N,) is room to work in; last becomes x. Returns how far any two at
-    most went since `before` (N, 3), as seen by each other; `drift` (3,) is what they did together, metres.
+    As seen by one who went `drifted` (3,). `step` (N,) is room to work in; last becomes x, and `stirred` (N,) how far
+    each point went since `before` (N, 3), as seen by one who went `drift` (3,), metres.
     """
-    most = 0.0
     for i in numba.prange(len(x)):
         dx, dy, dz = x[i, 0] - last[i, 0], x[i, 1] - last[i, 1], x[i, 2] - last[i, 2]
         dx, dy, dz = dx - drifted[0], dy - drifted[1], dz - drifted[2]
@@ -34,12 +33,11 @@ def add_ways(x, last, drifted, before, drift, faces, edges, step, went, face_wen
         last[i, 0], last[i, 1], last[i, 2] = x[i, 0], x[i, 1], x[i, 2]
         dx, dy, dz = x[i, 0] - before[i, 0], x[i, 1] - before[i, 1], x[i, 2] - before[i, 2]
         dx, dy, dz = dx - drift[0], dy - drift[1], dz - drift[2]
-        most = max(most, dx * dx + dy * dy + dz * dz)
+        stirred[i] = np.sqrt(dx * dx + dy * dy + dz * dz)
     for t in numba.prange(len(faces)):
         face_went[t] += max(step[faces[t, 0]], step[faces[t, 1]], step[faces[t, 2]])
     for e in numba.prange(len(edges)):
         edge_went[e] += max(step[edges[e, 0]], step[edges[e, 1]])
-    return 2.0 * np.sqrt(most)
 
 
 @numba.njit(inline="always")
@@ -56,7 +54,7 @@ def _to_measure(begin, end, near, first_went, second_went, touching, offset, tod
 
 @bare_kernel
 def _points_touching(  # type: ignore[no-untyped-def]
-    begin, end, x, before, rest, whose, room, faces, near, went, face_went, most, touching, todo
+    begin, end, x, before, rest, whose, room, faces, near, went, face_went, stirred, touching, todo
 ):
     """Find those of pairs begin .. end - 1 of points and triangles that touch."""
     pairs, apart, until = near.pairs, near.apart, near.until
@@ -77,7 +75,8 @@ def _points_touching(  # type: ignore[no-untyped-def]
             p, t = pairs[k, 0], pairs[k, 1]
             a, b, c = faces[t, 0], faces[t, 1], faces[t, 2]
             gap, bound, gone = lane(distance, n), room[p] + room[a], went[p] + face_went[t]
-            if gap <= max(bound, most) + TINY:
+            # What is farther off than both went since the substep began is still on its side.
+            if gap <= max(bound, stirred[p] + max(stirred[a], stirred[b], stirred[c])) + TINY:
                 gap = point_gap(x, before, p, a, b, c)[0]
                 if gap < bound:
                     if apart[k] < 0.0:
@@ -90,7 +89,7 @@ def _points_touching(  # type: ignore[no-untyped-def]
 
 @bare_kernel
 def _edges_touching(  # type: ignore[no-untyped-def]
-    begin, end, x, before, rest, whose, room, edges, near, edge_went, most, touching, offset, todo
+    begin, end, x, before, rest, whose, room, edges, near, edge_went, stirred, touching, offset, todo
 ):
     """The same for pairs of edges; those of touching begin at the offset."""
     pairs, apart, until = near.pairs, near.apart, near.until
@@ -112,7 +111,7 @@ def _edges_touching(  # type: ignore[no-untyped-def]
             e, f = pairs[k, 0], pairs[k, 1]
             a, b, c, d = edges[e, 0], edges[e, 1], edges[f, 0], edges[f, 1]
             gap, bound, gone = lane(distance, n), room[a] + room[c], edge_went[e] + edge_went[f]
-            if gap <= max(bound, most) + TINY:
+            if gap <= max(bound, max(stirred[a], stirred[b]) + max(stirred[c], stirred[d])) + TINY:
                 gap = edge_gap(x, before, a, b, c, d)[0]
                 if gap < bound:
                     if apart[k] < 0.0:
@@ -125,7 +124,7 @@ def _edges_touching(  # type: ignore[no-untyped-def]
 
 @parallel_kernel
 def find_touching(  # type: ignore[no-untyped-def]
-    x, before, rest, whose, room, faces, edges, points, lines, went, face_went, edge_went, most, touching
+    x, before, rest, whose, room, faces, edges, points, lines, went, face_went, edge_went, stirred, touching
 ):
     """Fill touching (all pairs,) with whether each pair is closer than it may be; points' pairs come first.
 
@@ -136,7 +135,7 @@ def find_touching(  # type: ignore[no-untyped-def]
         points, lines: the pairs, see `nearby.Near`. What both sides of one went (see `add_ways`) must be more than its
             `until` before it can touch; only then it is measured. Only what belongs together, and touches, is asked
             how far it is apart at rest.
-        went, face_went, edge_went, most: see `add_ways`, metres.
+        went, face_went, edge_went, stirred: see `add_ways`, metres.
     """
     of_points, of_lines = len(points.pairs), len(lines.pairs)
     lots = (of_points + SOME - 1) // SOME
@@ -145,12 +144,12 @@ def find_touching(  # type: ignore[no-untyped-def]
         begin = np.int64(lot) * SOME
         if begin < lots * SOME:
             _points_touching(
-                begin, min(begin + SOME, of_points), x, before, rest, whose, room, faces, points, went, face_went, most,
-                touching, todo,
+                begin, min(begin + SOME, of_points), x, before, rest, whose, room, faces, points, went, face_went,
+                stirred, touching, todo,
             )  # fmt: skip
         else:
             begin -= lots * SOME
             _edges_touching(
-                begin, min(begin + SOME, of_lines), x, before, rest, whose, room, edges, lines, edge_went, most,
+                begin, min(begin + SOME, of_lines), x, before, rest, whose, room, edges, lines, edge_went, stirred,
                 touching, of_points, todo,
             )  # fmt: skip

@@ -217,13 +217,13 @@ def search_patches(  # type: ignore[no-untyped-def]
 
 
 @bare_kernel
-def _replace(pairs, first, second, apart, until, gone, new, out, out_apart, out_until):  # type: ignore[no-untyped-def]
-    """Write pairs with no side at a point that is gone, then the new ones; return how many."""
+def _replace(pairs, apart, until, first_gone, second_gone, new, out, out_apart, out_until):  # type: ignore[no-untyped-def]
+    """Write pairs with no side that is gone, then the new ones; return how many."""
     count = 0
     for k in range(len(pairs)):  # each is written, and the next takes its place if it is not kept
         a, b = pairs[k, 0], pairs[k, 1]
         out[count, 0], out[count, 1], out_apart[count], out_until[count] = a, b, apart[k], until[k]
-        count += not (gone[first[a, 0]] | gone[second[b, 0]])
+        count += not (first_gone[a] | second_gone[b])
     for k in range(len(new)):
         out[count, 0], out[count, 1], out_apart[count], out_until[count] = new[k, 0], new[k, 1], UNKNOWN, -np.inf
         count += 1
@@ -249,14 +249,11 @@ def new_pairs(pairs: Whole) -> Near:
     return Near(pairs, np.full(len(pairs), UNKNOWN), np.full(len(pairs), -np.inf))
 
 
-def replaced(old: Near, first: Whole, second: Whole, gone: NDArray[np.bool_], new: Whole) -> Near:
-    """Return old pairs with no side at a point that is gone (N,), then the new ones (m, 2).
-
-    first, second: int32 (things, k), what both sides are of; a side's first point tells whether it is gone.
-    """
+def replaced(old: Near, first_gone: NDArray[np.bool_], second_gone: NDArray[np.bool_], new: Whole) -> Near:
+    """Return old pairs with no side that is gone (things,), then the new ones (m, 2)."""
     most = len(old.pairs) + len(new)
     out = np.empty((most, 2), np.int32), np.empty(most), np.empty(most)
-    count = _replace(old.pairs, first, second, old.apart, old.until, gone, new, *out)
+    count = _replace(old.pairs, old.apart, old.until, first_gone, second_gone, new, *out)
     return Near(*[rows[:count] for rows in out])
 
 
@@ -269,6 +266,17 @@ def _pack(rows, which, lots, start, out):  # type: ignore[no-untyped-def]
             out[first + n, 0], out[first + n, 1] = rows[row, n, 0], rows[row, n, 1]
 
 
+@bare_kernel
+def _list_pairs(numbers, met, found, out):  # type: ignore[no-untyped-def]
+    """Write to out (m, 2) the pairs of patches: the lower number first."""
+    count = 0
+    for i in range(len(numbers)):
+        p = numbers[i]
+        for n in range(found[i]):
+            out[count, 0], out[count, 1] = min(p, met[i, n]), max(p, met[i, n])
+            count += 1
+
+
 class Search:
     """Looks for near pairs in the same mesh again and again.
 
@@ -278,7 +286,8 @@ class Search:
         group: int64 (P,), see `meet_patches`.
         with_edges: whether pairs of edges are wanted.
 
-    `flags` (P,) are the patches that the next search is for, `owner` (N,) the patch that each point is in.
+    `flags` (P,) are the patches that the next search is for, `owner` (N,), `face_owner` (T,) and
+    `edge_owner` (E,) the patch that each is in.
     """
 
     def __init__(
@@ -290,6 +299,7 @@ class Search:
         self.bounds = Bounds(*[np.zeros(size) for size in sizes])
         self.owner = np.zeros(points, np.int32)
         self.owner[patches.points] = np.repeat(np.arange(count), np.diff(patches.point_span))
+        self.face_owner, self.edge_owner = self.owner[faces[:, 0]], self.owner[edges[:, 0]]
         self.flags, self.rank = np.zeros(count, np.bool_), np.empty(count, np.int64)
         of_points, lines, triangles = most_of_any(patches)
         self.most = max(of_points, lines, triangles), max(of_points * triangles, lines * lines)
@@ -349,6 +359,6 @@ class Search:
         if int(found.max(initial=0)) > self.met.shape[1]:
             self.met = np.empty((len(self.flags), 2 * int(found.max())), np.int32)
             meet_patches(*things, self.met, found)
-        inside = np.arange(self.met.shape[1]) < found[:, None]
-        one, two = np.repeat(numbers, found), self.met[: len(numbers)][inside]
-        return np.stack([np.minimum(one, two), np.maximum(one, two)], axis=1).astype(np.int32)
+        pairs = np.empty((int(found.sum()), 2), np.int32)
+        _list_pairs(numbers, self.met, found, pairs)
+        return pairs

@@ -22,6 +22,7 @@ POINTS_A_PATCH = 12
 FORM = -1_000_000  # the groups of colliders that change their form are this and below
 SOME = 32  # patches that one thread takes at a time
 FLAT = 1.2  # radians that no normal of a patch and its neighbour leans farther to one direction: they cannot touch
+LEAST = np.cos(FLAT)
 
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int32]
@@ -201,6 +202,8 @@ def _flat_together(p, q, patches, cone):  # type: ignore[no-untyped-def]
         for n in range(patches.beside_span[p], patches.beside_span[p + 1]):
             together |= patches.beside[n] == q
     if not together:
+        return False
+    if cone[p, 3] < LEAST or cone[q, 3] < LEAST:
         return False
     turn = cone[p, 0] * cone[q, 0] + cone[p, 1] * cone[q, 1] + cone[p, 2] * cone[q, 2]
     # Against the direction between both means, angles add up.

@@ -142,7 +142,6 @@ class Touching:
         group = whose[patches.points[patches.point_span[:-1]]]
         self.search = Search(patches, self.edges, self.faces, group, level == "edges")
         self.whose = whose
-        self.each = np.arange(len(self.x), dtype=np.int32)[:, None]  # each point as a thing of one point
         ends = self.x[edges] if len(edges) else self.x[self.edges]
         spacing = float(np.linalg.norm(ends[:, 0] - ends[:, 1], axis=1).mean()) if len(ends) else 1.0
         most = float(self.room.max(initial=0.0))
@@ -155,7 +154,8 @@ class Touching:
         self.points = self.lines = new_pairs(np.zeros((0, 2), np.int32))
         self.touching = np.zeros(0, np.bool_)
         self.last, self.steps = self.x.copy(), 0
-        self.strayed, self.step = np.zeros(len(self.x), np.bool_), np.zeros(len(self.x))
+        self.strayed = np.zeros(len(self.x), np.bool_)
+        self.step, self.stirred = np.zeros(len(self.x)), np.zeros(len(self.x))
         # How far points, faces and edges went since all pairs were looked for, metres.
         self.went, self.face_went, self.edge_went = (
             np.zeros(len(things)) for things in (self.x, self.faces, self.edges)
@@ -232,10 +232,12 @@ class Touching:
         """
         search = self.search
         self._set_out()
-        gone = search.flags[search.owner]
+        points_gone, faces_gone, edges_gone = (
+            search.flags[owner] for owner in (search.owner, search.face_owner, search.edge_owner)
+        )
         points, lines = search.search(self.reach)
-        self.points = replaced(self.points, self.each, self.faces, gone, points)
-        self.lines = replaced(self.lines, self.edges, self.edges, gone, lines)
+        self.points = replaced(self.points, points_gone, faces_gone, points)
+        self.lines = replaced(self.lines, edges_gone, edges_gone, lines)
         self.touching = np.zeros(len(self.points.pairs) + len(self.lines.pairs), np.bool_)
 
     def solve(self, x: Floats, w: Floats, rigid: Rigid, sweeps: int = 1) -> None:
@@ -260,12 +262,13 @@ class Touching:
             place_guests(self.guests, rigid, rigid.place, x, self.x[guests])
             shift_guests(self.guests, rigid, self.x[guests])
         ways = (self.went, self.face_went, self.edge_went)
-        most = add_ways(
-            self.x, self.last, self.drifted, self.before, self.drift, self.faces, self.edges, self.step, *ways
-        )
+        add_ways(
+            self.x, self.last, self.drifted, self.before, self.drift, self.faces, self.edges, self.step, self.stirred,
+            *ways,
+        )  # fmt: skip
         self.drifted[:] = 0.0
         things = (self.faces, self.edges, self.points, self.lines)
-        find_touching(self.x, self.before, self.rest, self.whose, self.room, *things, *ways, most, self.touching)
+        find_touching(self.x, self.before, self.rest, self.whose, self.room, *things, *ways, self.stirred, self.touching)
         hits = np.flatnonzero(self.touching)
         if self.guest_end > self.count:
             mark_touched(*things, hits, self.count, self.near_guests)
