@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 from zembrik.core.compiled import bare_kernel, dot3, parallel_kernel
 from zembrik.core.distance.squares import square_of_segments, square_to_triangle
 from zembrik.core.lanes import WIDTH, bits, corner4, either, lanes, larger, lowest, root, values4
-from zembrik.core.solver.patches import Bounds, Patches, around, bound_patches, meet_patches, meets, most_of_any
+from zembrik.core.solver.patches import NONE, Bounds, Patches, around, bound_patches, meet_patches, most_of_any
 
 SOME = 16  # pairs of patches that one thread takes at a time
 UNKNOWN = -1.0  # metres
@@ -32,41 +32,33 @@ Whole = NDArray[np.int32]
 
 
 @numba.njit(inline="always")
-def _take(span, p, rows, boxes, low_x, low_y, low_z, high_x, high_y, high_z, near, side):  # type: ignore[no-untyped-def]
-    """Take out those of patch p's edges or triangles whose boxes meet a box; return how many.
-
-    Their rows go to near (room, 4) and their six sides to side (6 room,), side by side, and after them come boxes that
-    meet nothing.
-    """
-    count, room = np.uint64(0), np.uint64(len(near))
-    for n in range(span[p], span[p + 1]):  # each is written, and the next takes its place if it meets nothing
-        near[count, 0], near[count, 1] = n, rows[n, 0]
-        near[count, 2], near[count, 3], near[count, 4] = rows[n, 1], rows[n, 2], rows[n, -1]
-        for k in range(6):
-            side[np.uint64(k) * room + count] = boxes[n, k]
-        count += np.uint64(meets(boxes, n, low_x, low_y, low_z, high_x, high_y, high_z))
-    for n in range(count, min(count + WIDTH, room)):
-        side[n] = np.inf
-    return np.int64(count)
-
-
-@numba.njit(inline="always")
-def _take_numbers(span, p, boxes, low_x, low_y, low_z, high_x, high_y, high_z, mine):  # type: ignore[no-untyped-def]
-    """Write to mine which of patch p's boxes meet a box; return how many."""
-    count = np.uint64(0)
-    for n in range(span[p], span[p + 1]):
-        mine[count] = n
-        count += np.uint64(meets(boxes, n, low_x, low_y, low_z, high_x, high_y, high_z))
-    return np.int64(count)
-
-
-@numba.njit(inline="always")
-def _four_near(side, room, k, low_x, low_y, low_z, high_x, high_y, high_z):  # type: ignore[no-untyped-def]
-    """Return in four bits which of boxes k .. k + 3, by their sides, are not apart from a box."""
-    x = either(values4(side, k) > high_x, values4(side, 3 * room + k) < low_x)
-    y = either(values4(side, room + k) > high_y, values4(side, 4 * room + k) < low_y)
-    z = either(values4(side, 2 * room + k) > high_z, values4(side, 5 * room + k) < low_z)
+def _four_near(sides, n, low_x, low_y, low_z, high_x, high_y, high_z):  # type: ignore[no-untyped-def]
+    """Return in four bits which of boxes n .. n + 3, by their sides (see `patches.Bounds`), meet a box."""
+    count = len(sides) // 6
+    x = either(values4(sides, n) > high_x, values4(sides, 3 * count + n) < low_x)
+    y = either(values4(sides, count + n) > high_y, values4(sides, 4 * count + n) < low_y)
+    z = either(values4(sides, 2 * count + n) > high_z, values4(sides, 5 * count + n) < low_z)
     return 15 - bits(either(either(x, y), z))
+
+
+@numba.njit(inline="always")
+def _fours(span, q, sides, low_x, low_y, low_z, high_x, high_y, high_z, fours):  # type: ignore[no-untyped-def]
+    """Write to fours where those of patch q's fours begin of which any box meets a box; return how many."""
+    count = 0
+    for n in range(span[q], span[q + 1], WIDTH):  # each is written, and the next takes its place if it does not
+        fours[count] = n
+        count += _four_near(sides, n, low_x, low_y, low_z, high_x, high_y, high_z) != 0
+    return count
+
+
+@numba.njit(inline="always")
+def _around(sides, n, reach):  # type: ignore[no-untyped-def]
+    """Return the low and the high corner of box n, by its sides, farther out by the reach (six numbers)."""
+    count = len(sides) // 6
+    return (
+        sides[n] - reach, sides[count + n] - reach, sides[2 * count + n] - reach,
+        sides[3 * count + n] + reach, sides[4 * count + n] + reach, sides[5 * count + n] + reach,
+    )  # fmt: skip
 
 
 @numba.njit(inline="always")
@@ -125,74 +117,71 @@ def _choose(state, tries, count, edges, reach, out, row, found):  # type: ignore
 
 
 @numba.njit(inline="always")
-def _points_of(p, q, state, patches, bounds, reach, near, side, mine, tries, out, row, found):  # type: ignore[no-untyped-def]
+def _points_of(p, q, state, patches, bounds, reach, fours, tries, out, row, found):  # type: ignore[no-untyped-def]
     """Add the pairs of patch p's points and patch q's triangles to a row of out."""
-    box, own, many, room = bounds.box, bounds.point_box, 0, len(near)
-    low_x, low_y, low_z, high_x, high_y, high_z = around(box, p, reach)
-    count = _take(
-        patches.face_span, q, patches.faces, bounds.face_box, low_x, low_y, low_z, high_x, high_y, high_z, near, side
-    )
+    own, theirs, faces, many = bounds.point_box, bounds.face_box, patches.faces, 0
+    low_x, low_y, low_z, high_x, high_y, high_z = around(bounds.box, p, reach)
+    count = _fours(patches.face_span, q, theirs, low_x, low_y, low_z, high_x, high_y, high_z, fours)
     if count == 0:
         return found
-    low_x, low_y, low_z, high_x, high_y, high_z = around(box, q, reach)
-    for k in range(
-        _take_numbers(patches.point_span, p, own, low_x, low_y, low_z, high_x, high_y, high_z, mine)
-    ):  # fmt: skip
-        i = patches.points[mine[k]]
-        low_x, low_y, low_z, high_x, high_y, high_z = around(own, mine[k], reach)
-        for group in range(0, count, WIDTH):
-            which = _four_near(side, room, group, low_x, low_y, low_z, high_x, high_y, high_z)
-            while which:
-                m, which = np.uint64(group + lowest(which)), which & (which - 1)
-                a, b, c = near[m, 2], near[m, 3], near[m, 4]
-                tries[many, 0], tries[many, 1] = i, near[m, 1]
-                tries[many, 2], tries[many, 3], tries[many, 4], tries[many, 5] = a, b, c, i
-                many += (a != i) & (b != i) & (c != i)
+    low_x, low_y, low_z, high_x, high_y, high_z = around(bounds.box, q, reach)
+    for first in range(patches.point_span[p], patches.point_span[p + 1], WIDTH):
+        mine = _four_near(own, first, low_x, low_y, low_z, high_x, high_y, high_z)
+        while mine:
+            n, mine = first + lowest(mine), mine & (mine - 1)
+            i, (x, y, z, to_x, to_y, to_z) = patches.points[n], _around(own, n, reach)
+            for k in range(count):
+                which = _four_near(theirs, fours[k], x, y, z, to_x, to_y, to_z)
+                while which:
+                    m, which = fours[k] + lowest(which), which & (which - 1)
+                    a, b, c = faces[m, 1], faces[m, 2], faces[m, 3]
+                    tries[many, 0], tries[many, 1] = i, faces[m, 0]
+                    tries[many, 2], tries[many, 3], tries[many, 4], tries[many, 5] = a, b, c, i
+                    many += (a != i) & (b != i) & (c != i)
     _fill_up(tries, many)
     return _choose(state, tries, many, False, reach, out, row, found)
 
 
 @numba.njit(inline="always")
-def _edges_of(p, q, state, patches, bounds, reach, near, side, mine, tries, out, row, found):  # type: ignore[no-untyped-def]
+def _edges_of(p, q, state, patches, bounds, reach, fours, tries, out, row, found):  # type: ignore[no-untyped-def]
     """Add the pairs of patch p's edges and patch q's to a row of out."""
-    box, own, many, room, lines = bounds.box, bounds.edge_box, 0, len(near), patches.edges
-    low_x, low_y, low_z, high_x, high_y, high_z = around(box, p, reach)
-    count = _take(patches.edge_span, q, lines, own, low_x, low_y, low_z, high_x, high_y, high_z, near, side)
+    sides, edges, many = bounds.edge_box, patches.edges, 0
+    low_x, low_y, low_z, high_x, high_y, high_z = around(bounds.box, p, reach)
+    count = _fours(patches.edge_span, q, sides, low_x, low_y, low_z, high_x, high_y, high_z, fours)
     if count == 0:
         return found
-    low_x, low_y, low_z, high_x, high_y, high_z = around(box, q, reach)
-    for k in range(
-        _take_numbers(patches.edge_span, p, own, low_x, low_y, low_z, high_x, high_y, high_z, mine)
-    ):  # fmt: skip
-        n = mine[k]
-        e, a, b, after = lines[n, 0], lines[n, 1], lines[n, 2], n if p == q else -1
-        low_x, low_y, low_z, high_x, high_y, high_z = around(own, n, reach)
-        for group in range(0, count, WIDTH):
-            which = _four_near(side, room, group, low_x, low_y, low_z, high_x, high_y, high_z)
-            while which:
-                m, which = np.uint64(group + lowest(which)), which & (which - 1)
-                c, d = near[m, 2], near[m, 3]
-                tries[many, 0], tries[many, 1] = e, near[m, 1]
-                tries[many, 2], tries[many, 3], tries[many, 4], tries[many, 5] = a, b, c, d
-                many += (a != c) & (a != d) & (b != c) & (b != d) & (near[m, 0] > after)
+    low_x, low_y, low_z, high_x, high_y, high_z = around(bounds.box, q, reach)
+    for first in range(patches.edge_span[p], patches.edge_span[p + 1], WIDTH):
+        mine = _four_near(sides, first, low_x, low_y, low_z, high_x, high_y, high_z)
+        while mine:
+            n, mine = first + lowest(mine), mine & (mine - 1)
+            e, a, b, after = edges[n, 0], edges[n, 1], edges[n, 2], n if p == q else -1
+            x, y, z, to_x, to_y, to_z = _around(sides, n, reach)
+            for k in range(count):
+                which = _four_near(sides, fours[k], x, y, z, to_x, to_y, to_z)
+                while which:
+                    m, which = fours[k] + lowest(which), which & (which - 1)
+                    c, d = edges[m, 1], edges[m, 2]
+                    tries[many, 0], tries[many, 1] = e, edges[m, 0]
+                    tries[many, 2], tries[many, 3], tries[many, 4], tries[many, 5] = a, b, c, d
+                    many += (a != c) & (a != d) & (b != c) & (b != d) & (m > after)
     _fill_up(tries, many)
     return _choose(state, tries, many, True, reach, out, row, found)
 
 
 @bare_kernel
 def _search_some(  # type: ignore[no-untyped-def]
-    begin, end, pairs, state, patches, bounds, reach, with_edges, row, points_out, edges_out, count, near, side, mine,
-    tries,
-):  # fmt: skip
+    begin, end, pairs, state, patches, bounds, reach, with_edges, row, points_out, edges_out, count, fours, tries
+):
     """Search pairs of patches begin .. end - 1 into one row."""
     points, edges = 0, 0
     for k in range(begin, end):
         p, q = np.int64(pairs[k, 0]), np.int64(pairs[k, 1])
-        points = _points_of(p, q, state, patches, bounds, reach, near, side, mine, tries, points_out, row, points)
+        points = _points_of(p, q, state, patches, bounds, reach, fours, tries, points_out, row, points)
         if p != q:
-            points = _points_of(q, p, state, patches, bounds, reach, near, side, mine, tries, points_out, row, points)
+            points = _points_of(q, p, state, patches, bounds, reach, fours, tries, points_out, row, points)
         if with_edges:
-            edges = _edges_of(p, q, state, patches, bounds, reach, near, side, mine, tries, edges_out, row, edges)
+            edges = _edges_of(p, q, state, patches, bounds, reach, fours, tries, edges_out, row, edges)
     count[row, 0], count[row, 1] = points, edges
 
 
@@ -208,11 +197,10 @@ def search_patches(  # type: ignore[no-untyped-def]
     """
     for row in numba.prange(len(lots)):
         begin = lots[row] * SOME
-        near, side = np.empty((most + WIDTH, 5), np.int32), np.empty(6 * (most + WIDTH))
-        mine, tries = np.empty(most + 1, np.int32), np.empty((every + WIDTH + 1, 6), np.int32)
+        fours, tries = np.empty(most // WIDTH + 1, np.int64), np.empty((every + WIDTH + 1, 6), np.int32)
         _search_some(
             begin, min(begin + SOME, len(pairs)), pairs, state, patches, bounds, reach, with_edges, np.int64(row),
-            points_out, edges_out, count, near, side, mine, tries,
+            points_out, edges_out, count, fours, tries,
         )  # fmt: skip
 
 
@@ -294,18 +282,18 @@ class Search:
         self, patches: Patches, edges: Whole, faces: Whole, group: NDArray[np.int64], with_edges: bool
     ) -> None:
         self.patches, self.group, self.with_edges = patches, group, with_edges
-        count, points = len(group), int(patches.point_span[-1])
-        sizes = ((count, 6), (count, 4), (points, 6), (len(edges), 6), (len(faces), 6))
-        self.bounds = Bounds(*[np.zeros(size) for size in sizes])
-        self.owner = np.zeros(points, np.int32)
-        self.owner[patches.points] = np.repeat(np.arange(count), np.diff(patches.point_span))
+        count, given = len(group), patches.points != NONE
+        in_order = [6 * len(rows) for rows in (patches.points, patches.edges, patches.faces)]
+        self.bounds = Bounds(np.zeros((count, 6)), np.zeros((count, 4)), *[np.zeros(size) for size in in_order])
+        self.owner = np.zeros(np.count_nonzero(given), np.int32)
+        self.owner[patches.points[given]] = np.repeat(np.arange(count), np.diff(patches.point_span))[given]
         self.face_owner, self.edge_owner = self.owner[faces[:, 0]], self.owner[edges[:, 0]]
         self.flags, self.rank = np.zeros(count, np.bool_), np.empty(count, np.int64)
         of_points, lines, triangles = most_of_any(patches)
         self.most = max(of_points, lines, triangles), max(of_points * triangles, lines * lines)
         self.met, self.met_count = np.empty((count, 32), np.int32), np.zeros(count, np.int64)
         self.rows = [np.empty((0, ROOM, 2), np.int32) for _ in range(2)]
-        self.state = np.zeros((points, 6))
+        self.state = np.zeros((len(self.owner), 6))
 
     def near(self, x: Floats, reach_m: float) -> tuple[Whole, Whole]:
         """Return pairs of points and triangles (m, 2), and of edges (m, 2), that are within the reach.

@@ -16,9 +16,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.compiled import bare_kernel, parallel_kernel
+from zembrik.core.lanes import WIDTH
 from zembrik.core.solver.colour import neighbourhoods
 
 POINTS_A_PATCH = 12
+NONE = -1  # no point, edge or triangle
 FORM = -1_000_000  # the groups of colliders that change their form are this and below
 SOME = 32  # patches that one thread takes at a time
 FLAT = 1.2  # radians that no normal of a patch and its neighbour leans farther to one direction: they cannot touch
@@ -32,8 +34,8 @@ class Patches(NamedTuple):
     """Points, edges and triangles sorted by patch; P patches.
 
     Attributes:
-        points: int32 (N,), numbers in the order of the patches.
-        edges, faces: int32 (E, 3) and (T, 4), in the order of the patches: the number, then the ends or corners.
+        points: int32 (n,), numbers in the order of the patches; each patch's are filled up with NONE to whole fours.
+        edges, faces: int32 (e, 3) and (t, 4), the same: the number, then the ends or corners.
         point_span, edge_span, face_span: int64 (P + 1,), where each patch's begin.
         beside, beside_span: int32 and int64 (P + 1,), the patches that share a point with each, rising.
         ends, end_span: int32 and int64 (P + 1,), all points of each patch and of its edges and triangles.
@@ -65,10 +67,12 @@ def make_patches(places: Floats, edges: Whole, faces: Whole, body: NDArray[np.in
         mine = np.flatnonzero(body == group)
         patch[mine] = count + neighbourhoods(places[mine], POINTS_A_PATCH)
         count = int(patch[mine].max()) + 1
-    spans, orders = [], []
-    for owner in (patch, patch[edges[:, 0]], patch[faces[:, 0]]):
-        orders.append(np.argsort(owner, kind="stable").astype(np.int32))
-        spans.append(np.concatenate([[0], np.cumsum(np.bincount(owner, minlength=count))]).astype(np.int64))
+    (points, point_span), (lines, edge_span), (triangles, face_span) = (
+        _in_fours(owner, things, count)
+        for owner, things in (
+            (patch, np.zeros((len(places), 0), np.int32)), (patch[edges[:, 0]], edges), (patch[faces[:, 0]], faces)
+        )
+    )  # fmt: skip
     # Pairs of numbers go as one number each: rows would take five times the room to sort.
     links = np.zeros(0, np.int64)
     for one, two in ((edges[:, 0], edges[:, 1]), (faces[:, 0], faces[:, 1]), (faces[:, 0], faces[:, 2])):
@@ -79,12 +83,22 @@ def make_patches(places: Floats, edges: Whole, faces: Whole, body: NDArray[np.in
     for things in (edges, faces):
         for k in range(things.shape[1]):
             ends = np.unique(np.concatenate([ends, patch[things[:, 0]] * len(places) + things[:, k]]))
-    points, lines, triangles = orders
-    lines = np.concatenate([lines[:, None], edges[lines]], axis=1).astype(np.int32)
-    triangles = np.concatenate([triangles[:, None], faces[triangles]], axis=1).astype(np.int32)
-    point_span, edge_span, face_span = spans
     within, end_span = _lists(ends, count, len(places))
-    return Patches(points, lines, triangles, point_span, edge_span, face_span, beside, beside_span, within, end_span)
+    return Patches(
+        points[:, 0].copy(), lines, triangles, point_span, edge_span, face_span, beside, beside_span, within, end_span
+    )
+
+
+def _in_fours(owner: NDArray[np.int64], things: Whole, count: int) -> tuple[Whole, NDArray[np.int64]]:
+    """Return numbers and corners of things (n, k) by their owners, and where each owner's begin; filled up with NONE."""
+    order = np.argsort(owner, kind="stable")
+    many = np.bincount(owner, minlength=count)
+    span = np.concatenate([[0], np.cumsum(-(-many // WIDTH) * WIDTH)]).astype(np.int64)
+    rows = np.full((span[-1], 1 + things.shape[1]), NONE, np.int32)
+    within = np.arange(len(order)) - np.repeat(np.cumsum(many) - many, many)
+    at = span[owner[order]] + within
+    rows[at, 0], rows[at, 1:] = order, things[order]
+    return rows, span
 
 
 def _lists(pairs: NDArray[np.int64], count: int, stride: int) -> tuple[Whole, NDArray[np.int64]]:
@@ -100,7 +114,8 @@ class Bounds(NamedTuple):
     Attributes:
         box: float64 (P, 6), lowest and highest corner around all that is the patch's, and all its way, metres.
         cone: float64 (P, 4), mean normal and least cosine to it.
-        point_box, edge_box, face_box: float64 (N, 6), (E, 6) and (T, 6), of each alone, in the order of the patches.
+        point_box, edge_box, face_box: float64 (6 n,), (6 e,) and (6 t,), of each alone, in the order of the patches:
+            the first side of all, then the second of all, and so on. What is NONE meets nothing.
     """
 
     box: Floats
@@ -111,7 +126,7 @@ class Bounds(NamedTuple):
 
 
 def most_of_any(patches: Patches) -> tuple[int, int, int]:
-    """Return how many points, edges and triangles a patch has at most."""
+    """Return how many points, edges and triangles a patch has at most, in whole fours."""
     points, edges, faces = (
         int(np.diff(span).max(initial=0)) for span in (patches.point_span, patches.edge_span, patches.face_span)
     )
@@ -119,59 +134,66 @@ def most_of_any(patches: Patches) -> tuple[int, int, int]:
 
 
 @numba.njit(inline="always")
-def _cover(state, i, box, n):  # type: ignore[no-untyped-def]
-    """Widen box n of boxes (…, 6) to hold point i and all its way."""
-    for axis in range(3):
-        here, there = state[i, axis], state[i, axis] + state[i, 3 + axis]
-        box[n, axis] = min(box[n, axis], min(here, there))
-        box[n, 3 + axis] = max(box[n, 3 + axis], max(here, there))
+def _way_of(state, i):  # type: ignore[no-untyped-def]
+    """Return the low and the high corner of the box around point i and all its way (six numbers)."""
+    ax, ay, az = state[i, 0], state[i, 1], state[i, 2]
+    bx, by, bz = ax + state[i, 3], ay + state[i, 4], az + state[i, 5]
+    return min(ax, bx), min(ay, by), min(az, bz), max(ax, bx), max(ay, by), max(az, bz)
 
 
 @numba.njit(inline="always")
-def _nothing(box, n):  # type: ignore[no-untyped-def]
-    for axis in range(3):
-        box[n, axis], box[n, 3 + axis] = np.inf, -np.inf
+def _both(one, two):  # type: ignore[no-untyped-def]
+    """Return the box that holds two."""
+    return (
+        min(one[0], two[0]), min(one[1], two[1]), min(one[2], two[2]),
+        max(one[3], two[3]), max(one[4], two[4]), max(one[5], two[5]),
+    )  # fmt: skip
 
 
 @numba.njit(inline="always")
-def _hold_all(box, p, boxes, n):  # type: ignore[no-untyped-def]
-    """Widen box p to hold box n of boxes."""
-    for axis in range(3):
-        box[p, axis] = min(box[p, axis], boxes[n, axis])
-        box[p, 3 + axis] = max(box[p, 3 + axis], boxes[n, 3 + axis])
+def _write(sides, n, box):  # type: ignore[no-untyped-def]
+    """Write box n's sides."""
+    count = len(sides) // 6
+    sides[n], sides[count + n], sides[2 * count + n] = box[0], box[1], box[2]
+    sides[3 * count + n], sides[4 * count + n], sides[5 * count + n] = box[3], box[4], box[5]
 
 
 @bare_kernel
 def _bound_some(begin, end, numbers, state, patches, bounds):  # type: ignore[no-untyped-def]
     """Fill the bounds of patches number begin .. end - 1 of the given ones."""
-    boxes, cone = bounds.box, bounds.cone
-    point_box, edge_box, face_box = bounds.point_box, bounds.edge_box, bounds.face_box
+    cone, points, edges, faces = bounds.cone, patches.points, patches.edges, patches.faces
+    nothing = (np.inf, np.inf, np.inf, -np.inf, -np.inf, -np.inf)
     for turn in range(begin, end):
-        p, sx, sy, sz = numbers[turn], 0.0, 0.0, 0.0
-        _nothing(boxes, p)
+        p, sx, sy, sz, whole = numbers[turn], 0.0, 0.0, 0.0, nothing
         for n in range(patches.point_span[p], patches.point_span[p + 1]):
-            _nothing(point_box, n)
-            _cover(state, patches.points[n], point_box, n)
-            _hold_all(boxes, p, point_box, n)
+            box = _way_of(state, points[n]) if points[n] != NONE else nothing
+            _write(bounds.point_box, n, box)
+            whole = _both(whole, box)
         for n in range(patches.edge_span[p], patches.edge_span[p + 1]):
-            _nothing(edge_box, n)
-            _cover(state, patches.edges[n, 1], edge_box, n)
-            _cover(state, patches.edges[n, 2], edge_box, n)
-            _hold_all(boxes, p, edge_box, n)
+            box = nothing
+            if edges[n, 0] != NONE:
+                box = _both(_way_of(state, edges[n, 1]), _way_of(state, edges[n, 2]))
+            _write(bounds.edge_box, n, box)
+            whole = _both(whole, box)
         first, last = patches.face_span[p], patches.face_span[p + 1]
         for n in range(first, last):
-            _nothing(face_box, n)
-            for k in range(1, 4):
-                _cover(state, patches.faces[n, k], face_box, n)
-            _hold_all(boxes, p, face_box, n)
-            nx, ny, nz = _unit_normal(state, patches.faces, n)
-            sx, sy, sz = sx + nx, sy + ny, sz + nz
+            box = nothing
+            if faces[n, 0] != NONE:
+                box = _both(_way_of(state, faces[n, 1]), _way_of(state, faces[n, 2]))
+                box = _both(box, _way_of(state, faces[n, 3]))
+                nx, ny, nz = _unit_normal(state, faces, n)
+                sx, sy, sz = sx + nx, sy + ny, sz + nz
+            _write(bounds.face_box, n, box)
+            whole = _both(whole, box)
+        for k in range(3):
+            bounds.box[p, k], bounds.box[p, 3 + k] = whole[k], whole[3 + k]
         size = np.sqrt(sx * sx + sy * sy + sz * sz) + 1e-300
         sx, sy, sz = sx / size, sy / size, sz / size
         least = 1.0
         for n in range(first, last):
-            nx, ny, nz = _unit_normal(state, patches.faces, n)
-            least = min(least, sx * nx + sy * ny + sz * nz)
+            if faces[n, 0] != NONE:
+                nx, ny, nz = _unit_normal(state, faces, n)
+                least = min(least, sx * nx + sy * ny + sz * nz)
         cone[p, 0], cone[p, 1], cone[p, 2], cone[p, 3] = sx, sy, sz, least
 
 
