@@ -12,7 +12,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.compiled import kernel, parallel_kernel
+from zembrik.core.compiled import bare_kernel, parallel_kernel
 from zembrik.core.distance.tree import closest_in_nodes
 from zembrik.core.distance.triangle import INSIDE, closest_on_triangle
 
@@ -61,7 +61,7 @@ class Fields(NamedTuple):
 CHUNK = 64  # places asked at once: one call's cost is shared by all of them
 
 
-@kernel
+@bare_kernel
 def _set(i, sign, x, y, z, less, distance, normal):  # type: ignore[no-untyped-def]
     """Write the length of (x, y, z), less something, and its direction, both turned by sign."""
     length = np.sqrt(x * x + y * y + z * z)
@@ -73,7 +73,7 @@ def _set(i, sign, x, y, z, less, distance, normal):  # type: ignore[no-untyped-d
         normal[i, 0], normal[i, 1], normal[i, 2] = 0.0, 1.0, 0.0
 
 
-@kernel
+@bare_kernel
 def _box(params, first, last, distance, normal):  # type: ignore[no-untyped-def]
     """Exact distance to a box about the origin: outside by clamping, inside by the nearest side."""
     for i in range(first, last):
@@ -94,7 +94,7 @@ def _box(params, first, last, distance, normal):  # type: ignore[no-untyped-def]
             _set(i, 1.0, max(qx, 0.0) * sx, max(qy, 0.0) * sy, max(qz, 0.0) * sz, 0.0, distance, normal)
 
 
-@kernel
+@bare_kernel
 def _hull(planes, corners, reach, first, last, distance, normal):  # type: ignore[no-untyped-def]
     """Exact distance to a convex hull: inside the nearest plane, outside the nearest face.
 
@@ -149,7 +149,7 @@ def _hull(planes, corners, reach, first, last, distance, normal):  # type: ignor
             _set(i, 1.0, bx, by, bz, 0.0, distance, normal)
 
 
-@kernel
+@bare_kernel
 def _surface(fields, c, first, last, distance, normal):  # type: ignore[no-untyped-def]
     """Distance to a triangle surface: read from a grid when far, exact from nearby faces when near.
 
@@ -206,7 +206,7 @@ def _surface(fields, c, first, last, distance, normal):  # type: ignore[no-untyp
             _set(q, 1.0 if side >= 0.0 else -1.0, bx, by, bz, 0.0, distance, normal)
 
 
-@kernel
+@bare_kernel
 def fill_distances(fields, c, points, first, last, distance, normal):  # type: ignore[no-untyped-def]
     """Fill distance and outward unit normal of points first .. last - 1 from collider c.
 
@@ -251,7 +251,7 @@ def fill_distances(fields, c, points, first, last, distance, normal):  # type: i
         normal[i, 2] = m[6] * x + m[7] * y + m[8] * z
 
 
-@kernel
+@bare_kernel
 def chunk_within(low, high, points, first, last):  # type: ignore[no-untyped-def]
     """Tell whether the box around points first .. last - 1 meets the box low (3,) .. high (3,)."""
     for axis in range(3):

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from zembrik.core.compiled import kernel, parallel_kernel
 from zembrik.core.distance.triangle import closest_on_triangle
 from zembrik.core.mesh.trimesh import TriMesh
+from zembrik.core.stack import new_stack, put, take
 
 LEAF_FACES = 4
 
@@ -150,15 +151,15 @@ def closest_in_nodes(low, high, span, corners, root, guess, px, py, pz):  # type
     `guess` is a face whose distance bounds the search from the start. Nodes are numbered
     from 0 in `low`, `high` and `span`; `root` is where this surface's tree begins.
     """
-    stack = np.empty(64, np.int64)
-    stack[0] = root
+    stack = new_stack()
+    put(stack, 0, root)
     top = 1
     part, cx, cy, cz = _closest_on_face(corners, guess, px, py, pz)
     best = (px - cx) ** 2 + (py - cy) ** 2 + (pz - cz) ** 2
     face = guess
     while top > 0:
         top -= 1
-        node = stack[top]
+        node = take(stack, top)
         if _box_distance_sq(low, high, node, px, py, pz) >= best:
             continue
         if span[node, 0] < 0:
@@ -167,8 +168,8 @@ def closest_in_nodes(low, high, span, corners, root, guess, px, py, pz):  # type
             far = _box_distance_sq(low, high, right, px, py, pz)
             if near > far:
                 left, right = right, left
-            stack[top] = right
-            stack[top + 1] = left
+            put(stack, top, right)
+            put(stack, top + 1, left)
             top += 2
         else:
             for f in range(span[node, 0], span[node, 1]):

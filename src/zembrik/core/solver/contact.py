@@ -20,14 +20,14 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-from zembrik.core.compiled import kernel, parallel_kernel
+from zembrik.core.compiled import bare_kernel, parallel_kernel
 from zembrik.core.distance.field import CHUNK, chunk_within, fill_distances
 
 BEHIND = 3.0
 MOST_STEPS = 64  # of following one way; a way that grazes gives up there, and no contact is found
 
 
-@kernel
+@bare_kernel
 def meet(fields, both, c, i, room, x, ax, ay, az, distance, normal, probe):  # type: ignore[no-untyped-def]
     """Correct distance[i] and normal[i] of a point that came from the other side, or went through; tell if it did.
 
@@ -65,7 +65,7 @@ def meet(fields, both, c, i, room, x, ax, ay, az, distance, normal, probe):  # t
     return False
 
 
-@kernel
+@bare_kernel
 def _push_out(c, first, last, fields, touch, skin, w, x, before, square, pressed, distance, normal, probe):  # type: ignore[no-untyped-def]
     """Move points first .. last - 1 out of collider c, whose distances and normals are given."""
     drift, both = touch.drift[c], touch.both[c]
@@ -153,7 +153,7 @@ def solve_contacts(fields, touch, skin, w, x, before, square, pressed, distance,
                     )
 
 
-@kernel
+@bare_kernel
 def _next(near, fields, c, x, before, first, last):  # type: ignore[no-untyped-def]
     """Return the first of points first .. last - 1 whose way meets collider c's box, or does not; `last` if none."""
     low, high = fields.low, fields.high

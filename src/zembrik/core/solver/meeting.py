@@ -10,7 +10,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.compiled import kernel, parallel_kernel
+from zembrik.core.compiled import bare_kernel, parallel_kernel
 from zembrik.core.distance.field import fill_distances
 from zembrik.core.solver.arrays import Slots
 from zembrik.core.solver.contact import BEHIND, meet
@@ -25,7 +25,7 @@ def make_slots(pairs: int) -> Slots:
     return Slots(np.zeros(pairs, np.int64), np.zeros(n, np.int64), np.empty((n, 3)), np.empty(n))
 
 
-@kernel
+@bare_kernel
 def _within(px, py, pz, bx, by, bz, wide, pose, drift, local_box, s):  # type: ignore[no-untyped-def]
     """Tell whether a point at p, that began at b, came within `wide` (m) of a rigid solid's turned box.
 
@@ -45,7 +45,7 @@ def _within(px, py, pz, bx, by, bz, wide, pose, drift, local_box, s):  # type: i
     return True
 
 
-@kernel
+@bare_kernel
 def _box_within(own, k, pose, local_box, s, wide):  # type: ignore[no-untyped-def]
     """Tell whether chunk k's world box comes within `wide` (m) of a rigid solid's turned box, wherever it went."""
     x, y, z = 0.5 * (own[k, 0] + own[k, 3]), 0.5 * (own[k, 1] + own[k, 4]), 0.5 * (own[k, 2] + own[k, 5])
@@ -59,7 +59,7 @@ def _box_within(own, k, pose, local_box, s, wide):  # type: ignore[no-untyped-de
     return True
 
 
-@kernel
+@bare_kernel
 def _outside(x, y, z, pose, local_box, s):  # type: ignore[no-untyped-def]
     """Return how far (m) a side of rigid solid s's turned box keeps a place away; below zero inside."""
     x, y, z, most = x - pose[s, 9], y - pose[s, 10], z - pose[s, 11], -np.inf
@@ -69,7 +69,7 @@ def _outside(x, y, z, pose, local_box, s):  # type: ignore[no-untyped-def]
     return most
 
 
-@kernel
+@bare_kernel
 def _apart(pose, local_box, a, b):  # type: ignore[no-untyped-def]
     """Return how far (m) a side of rigid solid b's turned box keeps solid a's away; below zero if none does."""
     x, y, z, most = pose[a, 9] - pose[b, 9], pose[a, 10] - pose[b, 10], pose[a, 11] - pose[b, 11], -np.inf
@@ -84,14 +84,13 @@ def _apart(pose, local_box, a, b):  # type: ignore[no-untyped-def]
     return most
 
 
-@kernel
-def _look_at_some(begin_pair, end_pair, pairs, number, until, fields, skin, solids, slots):  # type: ignore[no-untyped-def]
+@bare_kernel
+def _look_at_some(  # type: ignore[no-untyped-def]
+    begin_pair, end_pair, pairs, number, until, fields, skin, solids, slots, point, gap, spare, spot, normal, other, probe
+):
     """Keep, for each of these pairs, the points of its chunk that touch its solid."""
     first, now, was, rooms, radii = skin.first, skin.now, skin.begin, skin.room, skin.radius
     box, filled, spans, owner = solids.box, slots.filled, solids.span, solids.owner
-    # Worked on where it stays in the nearest cache; only what touches is written to the slots.
-    point, gap, spare = np.empty(CHUNK, np.int64), np.empty(CHUNK), np.empty(CHUNK)
-    spot, normal, other, probe = np.empty((CHUNK, 3)), np.empty((CHUNK, 3)), np.empty((CHUNK, 3)), np.empty((CHUNK, 3))
     own, mine, drift, pose, local_box = skin.box, skin.solid, solids.drift, solids.pose, solids.local_box
     gone = solids.gone
     for p in range(begin_pair, end_pair):
@@ -193,4 +192,11 @@ def look_at_pairs(pairs, number, until, fields, skin, solids, slots):  # type: i
     # Some at a time: handing all these arrays to another function costs as much as looking at a pair.
     for turn in numba.prange((len(pairs) + SOME - 1) // SOME):
         begin = np.int64(turn) * SOME
-        _look_at_some(begin, min(begin + SOME, len(pairs)), pairs, number, until, fields, skin, solids, slots)
+        # Worked on where it stays in the nearest cache; only what touches is written to the slots.
+        point, gap, spare = np.empty(CHUNK, np.int64), np.empty(CHUNK), np.empty(CHUNK)
+        spot, normal = np.empty((CHUNK, 3)), np.empty((CHUNK, 3))
+        other, probe = np.empty((CHUNK, 3)), np.empty((CHUNK, 3))
+        _look_at_some(
+            begin, min(begin + SOME, len(pairs)), pairs, number, until, fields, skin, solids, slots, point, gap, spare,
+            spot, normal, other, probe,
+        )  # fmt: skip

@@ -15,7 +15,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.compiled import kernel, parallel_kernel
+from zembrik.core.compiled import bare_kernel, kernel, parallel_kernel
 from zembrik.core.solver.arrays import Rigid, Skin, Solids
 
 LARGE = 4.0  # times the middle extent: a solid this large is looked at by every chunk
@@ -67,7 +67,7 @@ def kinds_of(skin, solids, rigid):  # type: ignore[no-untyped-def]
     return of_chunk, of_solid
 
 
-@kernel
+@bare_kernel
 def _cell(at, low, size, across):  # type: ignore[no-untyped-def]
     """Return the cell along an axis that holds a place; the outermost ones hold all that is beyond."""
     # Comparisons, so that a place that is no number any more still names a cell.
@@ -136,7 +136,7 @@ def _plan(box):  # type: ignore[no-untyped-def]
     return large, low, size, across, begins, order
 
 
-@kernel
+@bare_kernel
 def _partners(k, large, low, size, across, begins, order, own, box, whose, of_chunk, of_solid, into, at, room):  # type: ignore[no-untyped-def]
     """Return how many solids chunk k's box meets; fill the first `room` of them into `into`, from `at` on."""
     found, kind = 0, of_chunk[k]
@@ -208,7 +208,7 @@ def find_pairs(own, box, whose, of_chunk, of_solid):  # type: ignore[no-untyped-
     return pairs
 
 
-@kernel
+@bare_kernel
 def _widen(boxes, solid, pose, out):  # type: ignore[no-untyped-def]
     """Fill out (n, 6) with boxes (n, 6) that are wider; what has no end stays as it is.
 
@@ -223,7 +223,7 @@ def _widen(boxes, solid, pose, out):  # type: ignore[no-untyped-def]
             out[n, axis], out[n, 3 + axis] = boxes[n, axis] - more, boxes[n, 3 + axis] + more
 
 
-@kernel
+@bare_kernel
 def _left(boxes, wide):  # type: ignore[no-untyped-def]
     """Tell whether any of boxes (n, 6) is not within its wider one."""
     for n in range(len(boxes)):
@@ -234,7 +234,7 @@ def _left(boxes, wide):  # type: ignore[no-untyped-def]
     return False
 
 
-@kernel
+@bare_kernel
 def _not_apart(pairs, until, whose, gone, pose, out, number):  # type: ignore[no-untyped-def]
     """Fill out (P, 2) and number (P,) with the pairs that may touch; return how many.
 
@@ -242,11 +242,10 @@ def _not_apart(pairs, until, whose, gone, pose, out, number):  # type: ignore[no
     """
     count = 0
     for p in range(len(pairs)):
+        # Each is written, and the next takes its place if it is apart.
+        out[count, 0], out[count, 1], number[count] = pairs[p, 0], pairs[p, 1], p
         a, s = whose[pairs[p, 0]], pairs[p, 1]
-        if a >= 0 and gone[a] + gone[s] + pose[a, 12] + pose[s, 12] < until[p]:
-            continue
-        out[count, 0], out[count, 1], number[count] = pairs[p, 0], s, p
-        count += 1
+        count += not ((a >= 0) & (gone[a] + gone[s] + pose[a, 12] + pose[s, 12] < until[p]))
     return count
 
 

@@ -20,7 +20,7 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-from zembrik.core.compiled import kernel
+from zembrik.core.compiled import bare_kernel, kernel
 from zembrik.core.solver.arrays import (
     ARM_A,
     ARM_B,
@@ -313,9 +313,18 @@ def _press_points(row, c, i, b, body, moved, masters, shares, now, w, x):  # typ
 @kernel
 def press(contacts, runs, body, skin, rigid, w, x, sweeps):  # type: ignore[no-untyped-def]
     """Push every contact apart `sweeps` times, run by run, with friction; `x` (n, 3) are the particles' places."""
+    shift = rigid.shift
+    moved = _taken(shift)
+    _press_all(contacts, runs, body, skin, len(rigid.w), w, x, sweeps, moved, np.empty(9))
+    for r in range(len(shift)):
+        for k in range(6):
+            shift[r, k] = moved[r, k]
+
+
+@bare_kernel
+def _press_all(contacts, runs, body, skin, none, w, x, sweeps, moved, middle):  # type: ignore[no-untyped-def]
     row, of_a, of_b, point = contacts.row, contacts.a, contacts.b, contacts.point
-    masters, shares, now, shift = skin.masters, skin.shares, skin.now, rigid.shift
-    moved, middle, none = _taken(shift), np.empty(9), len(rigid.w)
+    masters, shares, now = skin.masters, skin.shares, skin.now
     for _ in range(sweeps):
         for run in range(len(runs) - 1):
             first, last = runs[run], runs[run + 1]
@@ -330,9 +339,6 @@ def press(contacts, runs, body, skin, rigid, w, x, sweeps):  # type: ignore[no-u
                     _press_bodies(row, c, a, b, body, moved)
                 else:
                     _press_points(row, c, point[c], b, body, moved, masters, shares, now, w, x)
-    for r in range(none):
-        for k in range(6):
-            shift[r, k] = moved[r, k]
 
 
 @numba.njit(inline="always")
@@ -370,8 +376,17 @@ def give_back(contacts, runs, body, rigid, slow, dt):  # type: ignore[no-untyped
 
     `slow` is the speed in m/s below which nothing bounces.
     """
-    row, of_a, of_b, speed = contacts.row, contacts.a, contacts.b, rigid.speed
-    moved, middle, none = _taken(speed), np.empty(9), len(rigid.w)
+    speed = rigid.speed
+    moved = _taken(speed)
+    _give_all(contacts, runs, body, rigid.w, slow, dt, moved, np.empty(9))
+    for r in range(len(speed)):
+        for k in range(6):
+            speed[r, k] = moved[r, k]
+
+
+@bare_kernel
+def _give_all(contacts, runs, body, weights, slow, dt, moved, middle):  # type: ignore[no-untyped-def]
+    row, of_a, of_b, none = contacts.row, contacts.a, contacts.b, len(weights)
     for run in range(len(runs) - 1):
         first, last = runs[run], runs[run + 1]
         a, b = of_a[first], of_b[first] if of_b[first] >= 0 else none
@@ -384,7 +399,7 @@ def give_back(contacts, runs, body, rigid, slow, dt):  # type: ignore[no-untyped
                 load, meets, many = load + row[c, LOAD], meets + row[c, MEETS], many + 1
         if many == 0:
             continue
-        held = b == none or rigid.w[b] == 0.0
+        held = b == none or weights[b] == 0.0
         if _middle(row, first, last, middle) > 0:
             _set_parting(row, first, a, b, held, body, moved, middle, meets / many, load, slow, dt)
         for c in range(first, last):
@@ -393,6 +408,3 @@ def give_back(contacts, runs, body, rigid, slow, dt):  # type: ignore[no-untyped
                     middle[k], middle[3 + k] = row[c, ARM_A + k], row[c, ARM_B + k]
                     middle[6 + k] = row[c, NORMAL + k]
                 _set_parting(row, c, a, b, held, body, moved, middle, row[c, MEETS], row[c, LOAD], slow, dt)
-    for r in range(none):
-        for k in range(6):
-            speed[r, k] = moved[r, k]

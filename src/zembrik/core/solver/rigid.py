@@ -10,11 +10,14 @@ extended position based dynamics").
 
 from __future__ import annotations
 
+import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.compiled import kernel
+from zembrik.core.compiled import bare_kernel, kernel, parallel_kernel
 from zembrik.core.solver.arrays import Rigid
+
+SOME = 64  # bodies that one thread takes at a time
 
 Floats = NDArray[np.float64]
 
@@ -60,7 +63,7 @@ def quaternion_of(turn: Floats) -> Floats:
     return found if found[3] >= 0 else -found
 
 
-@kernel
+@bare_kernel
 def fill_turn(q, turn):  # type: ignore[no-untyped-def]
     """Fill turn (9,), a matrix by rows, from a unit quaternion x y z w (at least 4,)."""
     x, y, z, w = q[0], q[1], q[2], q[3]
@@ -69,7 +72,7 @@ def fill_turn(q, turn):  # type: ignore[no-untyped-def]
     turn[6], turn[7], turn[8] = 2 * (x * z - w * y), 2 * (y * z + w * x), 1 - 2 * (x * x + y * y)
 
 
-@kernel
+@bare_kernel
 def _turned(q, ax, ay, az):  # type: ignore[no-untyped-def]
     """Return quaternion q turned on by a rotation vector in radians about world axes (exact for any angle)."""
     angle = np.sqrt(ax * ax + ay * ay + az * az)
@@ -84,7 +87,7 @@ def _turned(q, ax, ay, az):  # type: ignore[no-untyped-def]
     return x / size, y / size, z / size, w / size
 
 
-@kernel
+@bare_kernel
 def _world_inverse(turn, inverse, out):  # type: ignore[no-untyped-def]
     """Fill out (9,) with R diag(inverse) Rᵀ."""
     for i in range(3):
@@ -96,18 +99,9 @@ def _world_inverse(turn, inverse, out):  # type: ignore[no-untyped-def]
             )
 
 
-@kernel
-def predict(rigid, gravity, slowing, dt):  # type: ignore[no-untyped-def]
-    """Move every free, awake body by its velocities and gravity for dt seconds.
-
-    Args:
-        rigid: the bodies.
-        gravity: float64 (3,), m/s².
-        slowing: share of all velocities lost in this step to the air, 0..1.
-        dt: s.
-    """
-    turn, world = np.empty(9), np.empty(9)
-    for r in range(len(rigid.w)):
+@bare_kernel
+def _predict_some(begin, end, rigid, gravity, slowing, dt, turn, world, middle):  # type: ignore[no-untyped-def]
+    for r in range(begin, end):
         for k in range(7):
             rigid.before[r, k] = rigid.place[r, k]
         for k in range(6):
@@ -137,7 +131,7 @@ def predict(rigid, gravity, slowing, dt):  # type: ignore[no-untyped-def]
             lz += turn[6 + a] * along
         # Half a step with the velocity now, then the whole step with the velocity there.
         q0, q1, q2, q3 = _turned(rigid.place[r, 3:], 0.5 * dt * ox, 0.5 * dt * oy, 0.5 * dt * oz)
-        middle = np.array([q0, q1, q2, q3])
+        middle[0], middle[1], middle[2], middle[3] = q0, q1, q2, q3
         fill_turn(middle, turn)
         _world_inverse(turn, inverse, world)
         mx = world[0] * lx + world[1] * ly + world[2] * lz
@@ -153,7 +147,23 @@ def predict(rigid, gravity, slowing, dt):  # type: ignore[no-untyped-def]
         rigid.speed[r, 5] = out[6] * lx + out[7] * ly + out[8] * lz
 
 
-@kernel
+@parallel_kernel
+def predict(rigid, gravity, slowing, dt):  # type: ignore[no-untyped-def]
+    """Move every free, awake body by its velocities and gravity for dt seconds.
+
+    Args:
+        rigid: the bodies.
+        gravity: float64 (3,), m/s².
+        slowing: share of all velocities lost in this step to the air, 0..1.
+        dt: s.
+    """
+    for lot in numba.prange((len(rigid.w) + SOME - 1) // SOME):
+        begin = np.int64(lot) * SOME
+        turn, world, middle = np.empty(9), np.empty(9), np.empty(4)
+        _predict_some(begin, min(begin + SOME, len(rigid.w)), rigid, gravity, slowing, dt, turn, world, middle)
+
+
+@bare_kernel
 def settle_places(rigid, dt):  # type: ignore[no-untyped-def]
     """Take the constraints' shifts and turns into places and velocities."""
     for r in range(len(rigid.w)):

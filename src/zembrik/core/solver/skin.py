@@ -11,7 +11,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.compiled import kernel, parallel_kernel
+from zembrik.core.compiled import bare_kernel, parallel_kernel
 from zembrik.core.solver.rigid import fill_turn
 
 CHUNK = 32  # skin points of one body that are looked at together
@@ -21,9 +21,8 @@ Floats = NDArray[np.float64]
 Numbers = NDArray[np.int64]
 
 
-@kernel
-def _place_chunk(k, skin, rigid, x, before):  # type: ignore[no-untyped-def]
-    turn, was = np.empty(9), np.empty(9)
+@bare_kernel
+def _place_chunk(k, skin, rigid, x, before, turn, was):  # type: ignore[no-untyped-def]
     for axis in range(3):
         skin.box[k, axis], skin.box[k, 3 + axis] = np.inf, -np.inf
     widest = 0.0
@@ -58,14 +57,21 @@ def place_skin(skin, rigid, x, before):  # type: ignore[no-untyped-def]
     """Put every skin point where its body is predicted to be and where it was; x, before (n, 3) are the particles."""
     # The work is in a function of its own: of writes to a named tuple's arrays, Numba's loops here would lose some.
     for k in numba.prange(len(skin.first) - 1):
-        _place_chunk(np.int64(k), skin, rigid, x, before)
+        _place_chunk(np.int64(k), skin, rigid, x, before, np.empty(9), np.empty(9))
 
 
-@kernel
+@parallel_kernel
 def place_solids(solids, fields, rigid):  # type: ignore[no-untyped-def]
     """Put the rigid bodies' fields where the bodies are predicted to be, and note how they went there."""
-    turn, was = np.empty(9), np.empty(9)
-    for s in range(len(solids.owner)):
+    count = len(solids.owner)
+    for lot in numba.prange((count + SOME - 1) // SOME):
+        begin = np.int64(lot) * SOME
+        _place_some(begin, min(begin + SOME, count), solids, fields, rigid, np.empty(9), np.empty(9))
+
+
+@bare_kernel
+def _place_some(begin, end, solids, fields, rigid, turn, was):  # type: ignore[no-untyped-def]
+    for s in range(begin, end):
         r = solids.owner[s]
         if r < 0:
             f = solids.span[s, 0]

@@ -11,7 +11,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.compiled import kernel, parallel_kernel
+from zembrik.core.compiled import bare_kernel, kernel, parallel_kernel
 from zembrik.core.solver.arrays import (
     ARM_A,
     ARM_B,
@@ -43,7 +43,7 @@ def no_contacts() -> Contacts:
     return Contacts(n, n, n, n, np.zeros((0, WIDTH)))
 
 
-@kernel
+@bare_kernel
 def _skin_weight(masters, shares, w, i):  # type: ignore[no-untyped-def]
     """Return the inverse mass (1/kg) of a skin point that goes with particles."""
     total = 0.0
@@ -52,7 +52,7 @@ def _skin_weight(masters, shares, w, i):  # type: ignore[no-untyped-def]
     return total
 
 
-@kernel
+@bare_kernel
 def _drifted(drift, s, x, y, z):  # type: ignore[no-untyped-def]
     """Return where solid s carried a place from, that is at x, y, z now."""
     return (
@@ -62,7 +62,7 @@ def _drifted(drift, s, x, y, z):  # type: ignore[no-untyped-def]
     )
 
 
-@kernel
+@bare_kernel
 def _fill_some(begin, end, start, pairs, slots, skin, solids, rigid, w, dt, point, solid, of_a, of_b, row):  # type: ignore[no-untyped-def]
     """Fill the rows of the contacts of pairs begin .. end - 1."""
     # One long function by index: handing so many arrays on costs more than what a row takes.
