@@ -112,15 +112,16 @@ class Solids(NamedTuple):
 
 
 class Slots(NamedTuple):
-    """Room for P pairs of chunk and solid, CHUNK places each.
+    """Room for P pairs of chunk and solid, CHUNK places each, filled without gaps where one thread fills some.
 
     Attributes:
-        filled: int64 (P,), how many of a pair's places are filled.
+        filled, first: int64 (P,), how many places are filled for each pair, and from which on.
         point: int64 (P·CHUNK,), the skin point.
         normal: float64 (P·CHUNK, 3), the way out. gap: float64 (P·CHUNK,), signed distance, metres.
     """
 
     filled: NDArray[np.int64]
+    first: NDArray[np.int64]
     point: NDArray[np.int64]
     normal: Floats
     gap: Floats

@@ -22,7 +22,8 @@ Floats = NDArray[np.float64]
 def make_slots(pairs: int) -> Slots:
     """Return room for so many pairs."""
     n = pairs * CHUNK
-    return Slots(np.zeros(pairs, np.int64), np.zeros(n, np.int64), np.empty((n, 3)), np.empty(n))
+    whole = np.zeros(pairs, np.int64)
+    return Slots(whole, whole.copy(), np.zeros(n, np.int64), np.empty((n, 3)), np.empty(n))
 
 
 @bare_kernel
@@ -92,10 +93,11 @@ def _look_at_some(  # type: ignore[no-untyped-def]
     first, now, was, rooms, radii = skin.first, skin.now, skin.begin, skin.room, skin.radius
     box, filled, spans, owner = solids.box, slots.filled, solids.span, solids.owner
     own, mine, drift, pose, local_box = skin.box, skin.solid, solids.drift, solids.pose, solids.local_box
-    gone = solids.gone
+    gone, firsts, free_slot = solids.gone, slots.first, begin_pair * CHUNK
     for p in range(begin_pair, end_pair):
         k, s = pairs[p, 0], pairs[p, 1]
         found, filled[p], turned, room_s = 0, 0, owner[s] >= 0, solids.room[s]
+        firsts[p] = free_slot
         if turned and mine[k] < 0 and not _box_within(own, k, pose, local_box, s, 1.5 * room_s):
             continue
         if turned and mine[k] >= 0:
@@ -174,7 +176,7 @@ def _look_at_some(  # type: ignore[no-untyped-def]
         kept = 0
         for q in range(found):
             if gap[q] < spare[q]:
-                at = p * CHUNK + kept
+                at = free_slot + kept
                 slots.point[at], slots.gap[at] = point[q], gap[q]
                 for axis in range(3):
                     slots.normal[at, axis] = normal[q, axis]
@@ -182,6 +184,7 @@ def _look_at_some(  # type: ignore[no-untyped-def]
             elif both_turned:
                 least = min(least, gap[q] - 1.5 * (rooms[point[q]] + radii[point[q]] + room_s))
         filled[p] = kept
+        free_slot += kept
         if both_turned and kept == 0 and not sheet:
             until[number[p]] = least + gone[mine[k]] + gone[s]
 

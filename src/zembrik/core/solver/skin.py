@@ -21,43 +21,59 @@ Floats = NDArray[np.float64]
 Numbers = NDArray[np.int64]
 
 
+@numba.njit(inline="always")
+def _placed(place, r, turn, x, y, z):  # type: ignore[no-untyped-def]
+    """Return where body r's place (…, 7) and turn (9,) put a place of its own."""
+    return (
+        place[r, 0] + turn[0] * x + turn[1] * y + turn[2] * z,
+        place[r, 1] + turn[3] * x + turn[4] * y + turn[5] * z,
+        place[r, 2] + turn[6] * x + turn[7] * y + turn[8] * z,
+    )
+
+
 @bare_kernel
-def _place_chunk(k, skin, rigid, x, before, turn, was):  # type: ignore[no-untyped-def]
-    for axis in range(3):
-        skin.box[k, axis], skin.box[k, 3 + axis] = np.inf, -np.inf
-    widest = 0.0
-    r = skin.owner[skin.first[k]]
-    if r >= 0:
-        fill_turn(rigid.place[r, 3:], turn)
-        fill_turn(rigid.before[r, 3:], was)
-    for i in range(skin.first[k], skin.first[k + 1]):
-        widest = max(widest, skin.room[i] + skin.radius[i])
+def _place_chunks(begin, end, skin, rigid, x, before, turn, was):  # type: ignore[no-untyped-def]
+    """Place the points of chunks begin .. end - 1."""
+    now, then, local, box = skin.now, skin.begin, skin.local, skin.box
+    masters, shares, room, radius = skin.masters, skin.shares, skin.room, skin.radius
+    for k in range(begin, end):
         for axis in range(3):
-            now, then = 0.0, 0.0
+            box[k, axis], box[k, 3 + axis] = np.inf, -np.inf
+        widest = 0.0
+        r = skin.owner[skin.first[k]]
+        if r >= 0:
+            fill_turn(rigid.place[r, 3:], turn)
+            fill_turn(rigid.before[r, 3:], was)
+        for i in range(skin.first[k], skin.first[k + 1]):
+            widest = max(widest, room[i] + radius[i])
             if r >= 0:
-                a, b, c = turn[3 * axis], turn[3 * axis + 1], turn[3 * axis + 2]
-                now = rigid.place[r, axis] + a * skin.local[i, 0] + b * skin.local[i, 1] + c * skin.local[i, 2]
-                a, b, c = was[3 * axis], was[3 * axis + 1], was[3 * axis + 2]
-                then = rigid.before[r, axis] + a * skin.local[i, 0] + b * skin.local[i, 1] + c * skin.local[i, 2]
+                a, b, c = local[i, 0], local[i, 1], local[i, 2]
+                now[i, 0], now[i, 1], now[i, 2] = _placed(rigid.place, r, turn, a, b, c)
+                then[i, 0], then[i, 1], then[i, 2] = _placed(rigid.before, r, was, a, b, c)
             else:
-                for j in range(4):
-                    p, share = skin.masters[i, j], skin.shares[i, j]
-                    now += share * x[p, axis]
-                    then += share * before[p, axis]
-            skin.now[i, axis], skin.begin[i, axis] = now, then
-            skin.box[k, axis] = min(skin.box[k, axis], now, then)
-            skin.box[k, 3 + axis] = max(skin.box[k, 3 + axis], now, then)
-    for axis in range(3):
-        skin.box[k, axis] -= 1.5 * widest
-        skin.box[k, 3 + axis] += 1.5 * widest
+                for axis in range(3):
+                    at, at_before = 0.0, 0.0
+                    for j in range(4):
+                        p, share = masters[i, j], shares[i, j]
+                        at += share * x[p, axis]
+                        at_before += share * before[p, axis]
+                    now[i, axis], then[i, axis] = at, at_before
+            for axis in range(3):
+                box[k, axis] = min(box[k, axis], now[i, axis], then[i, axis])
+                box[k, 3 + axis] = max(box[k, 3 + axis], now[i, axis], then[i, axis])
+        for axis in range(3):
+            box[k, axis] -= 1.5 * widest
+            box[k, 3 + axis] += 1.5 * widest
 
 
 @parallel_kernel
 def place_skin(skin, rigid, x, before):  # type: ignore[no-untyped-def]
     """Put every skin point where its body is predicted to be and where it was; x, before (n, 3) are the particles."""
     # The work is in a function of its own: of writes to a named tuple's arrays, Numba's loops here would lose some.
-    for k in numba.prange(len(skin.first) - 1):
-        _place_chunk(np.int64(k), skin, rigid, x, before, np.empty(9), np.empty(9))
+    chunks = len(skin.first) - 1
+    for lot in numba.prange((chunks + SOME - 1) // SOME):
+        begin = np.int64(lot) * SOME
+        _place_chunks(begin, min(begin + SOME, chunks), skin, rigid, x, before, np.empty(9), np.empty(9))
 
 
 @parallel_kernel

@@ -29,18 +29,26 @@ from zembrik.core.solver.arrays import (
     WEIGHT,
     WIDTH,
     Contacts,
+    Rigid,
+    Skin,
+    Slots,
+    Solids,
 )  # fmt: skip
 from zembrik.core.solver.pressing import moved_at
-from zembrik.core.solver.skin import CHUNK, SOME
+from zembrik.core.solver.skin import SOME
 
 Floats = NDArray[np.float64]
 Numbers = NDArray[np.int64]
 
 
+def make_contacts(count: int) -> Contacts:
+    """Return room for so many."""
+    return Contacts(*[np.zeros(count, np.int64) for _ in range(4)], np.zeros((count, WIDTH)))
+
+
 def no_contacts() -> Contacts:
     """Return none."""
-    n = np.zeros(0, np.int64)
-    return Contacts(n, n, n, n, np.zeros((0, WIDTH)))
+    return make_contacts(0)
 
 
 @bare_kernel
@@ -63,9 +71,10 @@ def _drifted(drift, s, x, y, z):  # type: ignore[no-untyped-def]
 
 
 @bare_kernel
-def _fill_some(begin, end, start, pairs, slots, skin, solids, rigid, w, dt, point, solid, of_a, of_b, row):  # type: ignore[no-untyped-def]
+def _fill_some(begin, end, start, pairs, slots, skin, solids, rigid, w, dt, contacts):  # type: ignore[no-untyped-def]
     """Fill the rows of the contacts of pairs begin .. end - 1."""
     # One long function by index: handing so many arrays on costs more than what a row takes.
+    point, solid, of_a, of_b, row = contacts.point, contacts.solid, contacts.a, contacts.b, contacts.row
     filled, places, normal, gap = slots.filled, slots.point, slots.normal, slots.gap
     now, was, room, grip, slip, bounce = skin.now, skin.begin, skin.room, skin.grip, skin.slip, skin.bounce
     masters, shares, radii, owner, owner_s = skin.masters, skin.shares, skin.radius, skin.owner, solids.owner
@@ -74,7 +83,7 @@ def _fill_some(begin, end, start, pairs, slots, skin, solids, rigid, w, dt, poin
     for p in range(begin, end):
         s, own = pairs[p, 1], skin.solid[pairs[p, 0]]
         for q in range(filled[p]):
-            c, at = start[p] + q, p * CHUNK + q
+            c, at = start[p] + q, slots.first[p] + q
             i, nx, ny, nz, off = places[at], normal[at, 0], normal[at, 1], normal[at, 2], gap[at]
             a, b, radius = owner[i], owner_s[s], radii[i]
             point[c], solid[c], of_a[c], of_b[c] = i, s, a, b
@@ -123,21 +132,29 @@ def _fill_some(begin, end, start, pairs, slots, skin, solids, rigid, w, dt, poin
 
 
 @parallel_kernel
-def gather(pairs, slots, skin, solids, rigid, w, dt):  # type: ignore[no-untyped-def]
-    """Return the contacts of all pairs, in the order of the pairs."""
-    start = np.zeros(len(pairs) + 1, np.int64)
-    for p in range(len(pairs)):
-        start[p + 1] = start[p] + slots.filled[p]
-    n = start[len(pairs)]
-    point, solid = np.empty(n, np.int64), np.empty(n, np.int64)
-    of_a, of_b = np.empty(n, np.int64), np.empty(n, np.int64)
-    row = np.empty((n, WIDTH))
+def _fill(pairs, start, slots, skin, solids, rigid, w, dt, contacts):  # type: ignore[no-untyped-def]
     for turn in numba.prange((len(pairs) + SOME - 1) // SOME):
         begin = np.int64(turn) * SOME
         end = min(begin + SOME, len(pairs))
-        if start[begin] < start[end]:  # type: ignore[call-overload]
-            _fill_some(begin, end, start, pairs, slots, skin, solids, rigid, w, dt, point, solid, of_a, of_b, row)
-    return Contacts(point, solid, of_a, of_b, row)
+        if start[begin] < start[end]:
+            _fill_some(begin, end, start, pairs, slots, skin, solids, rigid, w, dt, contacts)
+
+
+def gather(
+    pairs: Numbers, slots: Slots, skin: Skin, solids: Solids, rigid: Rigid, w: Floats, dt: float, room: Contacts
+) -> tuple[Contacts, Contacts]:
+    """Return the contacts of all pairs, in the order of the pairs, and the room they are written to.
+
+    They take the place of those that were in that room; it is made anew when there are more than it holds.
+    """
+    start = np.zeros(len(pairs) + 1, np.int64)
+    np.cumsum(slots.filled[: len(pairs)], out=start[1:])
+    count = int(start[-1])
+    if count > len(room.a):
+        room = make_contacts(count + count // 4)
+    contacts = Contacts(*[rows[:count] for rows in room])
+    _fill(pairs, start, slots, skin, solids, rigid, w, dt, contacts)
+    return contacts, room
 
 
 @kernel

@@ -98,7 +98,7 @@ class SolidWorld:
         fields: of colliders, then of rigid bodies.
         colliders: for their movement within a substep.
         size: float64 (R,), extents in metres.
-        contacts: of the last substep.
+        contacts: of the last substep. table: the room they are in.
         sweeps: how often contacts are solved in one pass over all constraints.
         runs: where each run of contacts of the same two sides begins.
         body: what `pressing` knows of each rigid body.
@@ -116,6 +116,7 @@ class SolidWorld:
     size: Floats
     calm_place: Floats
     contacts: Contacts = field(default_factory=no_contacts)
+    table: Contacts = field(default_factory=no_contacts)
     slots: Slots = field(default_factory=lambda: make_slots(64))
     near: NearPairs = field(default_factory=NearPairs)
     any: bool = True
@@ -125,6 +126,7 @@ class SolidWorld:
 
     def __post_init__(self) -> None:
         self.lighter = np.ones(len(self.parts))
+        self.driven = [r for r, part in enumerate(self.parts) if part.mover is not None]
 
     @property
     def pressed(self) -> int:
@@ -137,7 +139,8 @@ class SolidWorld:
         The colliders are there already.
         """
         rigid = self.rigid
-        for r, part in enumerate(self.parts):
+        for r in self.driven:
+            part = self.parts[r]
             if part.mover is None or rigid.w[r] > 0.0:
                 continue
             if part.release is not None and frame > part.release + 1e-9:
@@ -175,7 +178,8 @@ class SolidWorld:
         if len(pairs) > len(self.slots.filled):
             self.slots = make_slots(len(pairs) + len(pairs) // 2)
         look_at_pairs(pairs, number, self.near.until, self.fields, self.skin, self.solids, self.slots)
-        self.contacts = gather(pairs, self.slots, self.skin, self.solids, self.rigid, w, dt)
+        things = (self.skin, self.solids, self.rigid)
+        self.contacts, self.table = gather(pairs, self.slots, *things, w, dt, self.table)
         self.runs, self.body = runs_of(self.contacts), body_table(self.rigid)
 
     def solve(self, x: Floats, w: Floats) -> None:
@@ -209,10 +213,11 @@ class SolidWorld:
         """Return how deep (m) each contact is within the room kept free, as everything stands now; for statistics."""
         rigid, asleep = self.rigid, self.rigid.asleep.copy()
         rigid.before[:], rigid.asleep[:] = rigid.place, False
-        kept = self.contacts, self.runs, self.body
+        kept = self.contacts, self.runs, self.body, self.table
+        self.table = no_contacts()  # so that those of the last substep stay
         self.meet(x, x, w, 1.0)
         found = self.contacts.row[:, ROOM] - self.contacts.row[:, GAP]
-        self.contacts, self.runs, self.body = kept
+        self.contacts, self.runs, self.body, self.table = kept
         rigid.asleep[:] = asleep
         return found[found > 0.0]
 
