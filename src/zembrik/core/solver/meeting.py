@@ -60,14 +60,26 @@ def _box_within(own, k, pose, local_box, s, wide):  # type: ignore[no-untyped-de
     return True
 
 
-@bare_kernel
-def _outside(x, y, z, pose, local_box, s):  # type: ignore[no-untyped-def]
-    """Return how far (m) a side of rigid solid s's turned box keeps a place away; below zero inside."""
-    x, y, z, most = x - pose[s, 9], y - pose[s, 10], z - pose[s, 11], -np.inf
-    for n in range(3):
-        at = pose[s, n] * x + pose[s, 3 + n] * y + pose[s, 6 + n] * z
-        most = max(most, at - local_box[s, 3 + n], local_box[s, n] - at)
-    return most
+@numba.njit(inline="always")
+def _frame(pose, local_box, s):  # type: ignore[no-untyped-def]
+    """Return the turn, place and turned box of rigid solid s, 18 numbers."""
+    # Taken up before a loop over points: in it, each would be read again after every write.
+    return (
+        pose[s, 0], pose[s, 1], pose[s, 2], pose[s, 3], pose[s, 4], pose[s, 5], pose[s, 6], pose[s, 7], pose[s, 8],
+        pose[s, 9], pose[s, 10], pose[s, 11],
+        local_box[s, 0], local_box[s, 1], local_box[s, 2], local_box[s, 3], local_box[s, 4], local_box[s, 5],
+    )  # fmt: skip
+
+
+@numba.njit(inline="always")
+def _outside(x, y, z, frame):  # type: ignore[no-untyped-def]
+    """Return how far (m) a side of a rigid solid's turned box keeps a place away; below zero inside."""
+    x, y, z = x - frame[9], y - frame[10], z - frame[11]
+    u = frame[0] * x + frame[3] * y + frame[6] * z
+    v = frame[1] * x + frame[4] * y + frame[7] * z
+    w = frame[2] * x + frame[5] * y + frame[8] * z
+    most = max(max(u - frame[15], frame[12] - u), max(v - frame[16], frame[13] - v))
+    return max(most, max(w - frame[17], frame[14] - w))
 
 
 @bare_kernel
@@ -109,12 +121,15 @@ def _look_at_some(  # type: ignore[no-untyped-def]
                 continue
         l0, l1, l2, h0, h1, h2 = box[s, 0], box[s, 1], box[s, 2], box[s, 3], box[s, 4], box[s, 5]
         both_turned, least = turned and mine[k] >= 0, np.inf  # the least that one of the points is away, metres
+        frame, gone_here = _frame(pose, local_box, s), 0.0
+        if both_turned:
+            gone_here = pose[mine[k], 12] + pose[s, 12]
         for i in range(first[k], first[k + 1]):
             wide = 1.5 * (rooms[i] + radii[i])
             x, y, z, bx, by, bz = now[i, 0], now[i, 1], now[i, 2], was[i, 0], was[i, 1], was[i, 2]
             if both_turned:
-                away = _outside(x, y, z, pose, local_box, s) - wide - 1.5 * room_s
-                if away > pose[mine[k], 12] + pose[s, 12]:
+                away = _outside(x, y, z, frame) - wide - 1.5 * room_s
+                if away > gone_here:
                     least = min(least, away)
                 else:
                     point[found] = i
