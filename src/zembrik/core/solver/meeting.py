@@ -99,8 +99,9 @@ def _apart(pose, local_box, a, b):  # type: ignore[no-untyped-def]
 
 @bare_kernel
 def _look_at_some(  # type: ignore[no-untyped-def]
-    begin_pair, end_pair, pairs, number, until, fields, skin, solids, slots, point, gap, spare, spot, normal, other, probe
-):
+    begin_pair, end_pair, pairs, number, until, fields, skin, solids, slots, point, gap, spare, spot, normal, other,
+    probe,
+):  # fmt: skip
     """Keep, for each of these pairs, the points of its chunk that touch its solid."""
     first, now, was, rooms, radii = skin.first, skin.now, skin.begin, skin.room, skin.radius
     box, filled, spans, owner = solids.box, slots.filled, solids.span, solids.owner

@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 
 from zembrik.core.compiled import bare_kernel, dot3, parallel_kernel
 from zembrik.core.distance.squares import square_of_segments, square_to_triangle
-from zembrik.core.lanes import WIDTH, bits, corner4, either, lanes, larger, lowest, root, values4
+from zembrik.core.lanes import WIDTH, bits, either, lanes, larger, lowest, root, values4
 from zembrik.core.solver.patches import NONE, Bounds, Patches, around, bound_patches, meet_patches, most_of_any
 
 SOME = 16  # pairs of patches that one thread takes at a time
@@ -240,9 +240,9 @@ def new_pairs(pairs: Whole) -> Near:
 def replaced(old: Near, first_gone: NDArray[np.bool_], second_gone: NDArray[np.bool_], new: Whole) -> Near:
     """Return old pairs with no side that is gone (things,), then the new ones (m, 2)."""
     most = len(old.pairs) + len(new)
-    out = np.empty((most, 2), np.int32), np.empty(most), np.empty(most)
-    count = _replace(old.pairs, old.apart, old.until, first_gone, second_gone, new, *out)
-    return Near(*[rows[:count] for rows in out])
+    pairs, apart, until = np.empty((most, 2), np.int32), np.empty(most), np.empty(most)
+    count = _replace(old.pairs, old.apart, old.until, first_gone, second_gone, new, pairs, apart, until)
+    return Near(pairs[:count], apart[:count], until[:count])
 
 
 @parallel_kernel

@@ -90,7 +90,7 @@ def make_patches(places: Floats, edges: Whole, faces: Whole, body: NDArray[np.in
 
 
 def _in_fours(owner: NDArray[np.int64], things: Whole, count: int) -> tuple[Whole, NDArray[np.int64]]:
-    """Return numbers and corners of things (n, k) by their owners, and where each owner's begin; filled up with NONE."""
+    """Return numbers and corners of things (n, k) by owner, and where each owner's begin; filled up with NONE."""
     order = np.argsort(owner, kind="stable")
     many = np.bincount(owner, minlength=count)
     span = np.concatenate([[0], np.cumsum(-(-many // WIDTH) * WIDTH)]).astype(np.int64)
@@ -267,7 +267,7 @@ def _meet_one(i, places, order, flags, boxes, widest, cone, patches, group, reac
     """Fill row i of out for the patch that is at that place of order; return how many it is to be searched with."""
     p, found = order[places[i]], 0
     low_x, low_y, low_z, high_x, high_y, high_z = around(boxes, places[i], reach)
-    first, last = np.int64(0), len(boxes)  # the first that is not too far left, by halves
+    first, last = 0, len(boxes)  # the first that is not too far left, by halves
     while first < last:
         middle = (first + last) // 2
         if boxes[middle, 0] < low_x - widest:

@@ -43,7 +43,8 @@ Numbers = NDArray[np.int64]
 
 def make_contacts(count: int) -> Contacts:
     """Return room for so many."""
-    return Contacts(*[np.zeros(count, np.int64) for _ in range(4)], np.zeros((count, WIDTH)))
+    point, solid, a, b = (np.zeros(count, np.int64) for _ in range(4))
+    return Contacts(point, solid, a, b, np.zeros((count, WIDTH)))
 
 
 def no_contacts() -> Contacts:
@@ -152,7 +153,7 @@ def gather(
     count = int(start[-1])
     if count > len(room.a):
         room = make_contacts(count + count // 4)
-    contacts = Contacts(*[rows[:count] for rows in room])
+    contacts = Contacts(room.point[:count], room.solid[:count], room.a[:count], room.b[:count], room.row[:count])
     _fill(pairs, start, slots, skin, solids, rigid, w, dt, contacts)
     return contacts, room
 

@@ -268,7 +268,9 @@ class Touching:
         )  # fmt: skip
         self.drifted[:] = 0.0
         things = (self.faces, self.edges, self.points, self.lines)
-        find_touching(self.x, self.before, self.rest, self.whose, self.room, *things, *ways, self.stirred, self.touching)
+        find_touching(
+            self.x, self.before, self.rest, self.whose, self.room, *things, *ways, self.stirred, self.touching
+        )
         hits = np.flatnonzero(self.touching)
         if self.guest_end > self.count:
             mark_touched(*things, hits, self.count, self.near_guests)
