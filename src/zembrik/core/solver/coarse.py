@@ -30,7 +30,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import sparse
 
-from zembrik.core.compiled import dot3, fma, kernel, parallel_kernel
+from zembrik.core.compiled import bare_kernel, dot3, fma, parallel_kernel
 from zembrik.core.lanes import (
     WIDTH,
     choose,
@@ -213,7 +213,7 @@ def _forces(rest, stiff, xi, xj, xk):  # type: ignore[no-untyped-def]
     )
 
 
-@kernel
+@bare_kernel
 def _lay_on(first, packed, last, points, rest, stiff, x, force):  # type: ignore[no-untyped-def]
     """Add the forces (N) of triangles first .. last - 1 to those on their corners; packs of four before `packed`."""
     for t in range(first, packed, WIDTH):
@@ -244,7 +244,7 @@ def _lay_on(first, packed, last, points, rest, stiff, x, force):  # type: ignore
             force[k, axis] += to_k[axis]
 
 
-@kernel
+@bare_kernel
 def _answer(n, inverse, pull, way):  # type: ignore[no-untyped-def]
     """Fill way[n .. n + 3] with what the patches go: the inverse, which is symmetric, times the pulls."""
     if n + WIDTH > len(pull):
@@ -262,7 +262,7 @@ def _answer(n, inverse, pull, way):  # type: ignore[no-untyped-def]
     put4(way, n, n + 1, n + 2, n + 3, (fx, fy, fz))
 
 
-@kernel
+@bare_kernel
 def _spread(first, last, coarse, way, moved):  # type: ignore[no-untyped-def]
     """Fill moved[first .. last - 1] with what the points go (m), and return the square of the farthest (m²)."""
     farthest = 0.0
