@@ -90,8 +90,8 @@ def _fill_up(tries, count):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(inline="always")
-def _choose(state, tries, count, edges, reach, out, row, found):  # type: ignore[no-untyped-def]
-    """Add to a row of out those of the tries that may come near; return how many are there then.
+def _choose(state, tries, count, edges, reach, out, first_place, room, found):  # type: ignore[no-untyped-def]
+    """Add to out (m, 2), from a place on, those of the tries that may come near; return how many are there then.
 
     A try is two numbers, and four points: edge and edge, or else a triangle's corners and a point.
     """
@@ -110,15 +110,16 @@ def _choose(state, tries, count, edges, reach, out, row, found):  # type: ignore
         hits = bits(root(square) < reach + root(closing))
         for k in range(min(WIDTH, count - first)):
             if (hits >> k) & 1:
-                if found < out.shape[1]:
-                    out[row, found, 0], out[row, found, 1] = tries[first + k, 0], tries[first + k, 1]
+                if found < room:
+                    at = first_place + found
+                    out[at, 0], out[at, 1] = tries[first + k, 0], tries[first + k, 1]
                 found += 1
     return found
 
 
 @numba.njit(inline="always")
-def _points_of(p, q, state, patches, bounds, reach, fours, tries, out, row, found):  # type: ignore[no-untyped-def]
-    """Add the pairs of patch p's points and patch q's triangles to a row of out."""
+def _points_of(p, q, state, patches, bounds, reach, fours, tries, out, place, room, found):  # type: ignore[no-untyped-def]
+    """Add the pairs of patch p's points and patch q's triangles to out, see `_choose`."""
     own, theirs, faces, many = bounds.point_box, bounds.face_box, patches.faces, 0
     low_x, low_y, low_z, high_x, high_y, high_z = around(bounds.box, p, reach)
     count = _fours(patches.face_span, q, theirs, low_x, low_y, low_z, high_x, high_y, high_z, fours)
@@ -139,12 +140,12 @@ def _points_of(p, q, state, patches, bounds, reach, fours, tries, out, row, foun
                     tries[many, 2], tries[many, 3], tries[many, 4], tries[many, 5] = a, b, c, i
                     many += (a != i) & (b != i) & (c != i)
     _fill_up(tries, many)
-    return _choose(state, tries, many, False, reach, out, row, found)
+    return _choose(state, tries, many, False, reach, out, place, room, found)
 
 
 @numba.njit(inline="always")
-def _edges_of(p, q, state, patches, bounds, reach, fours, tries, out, row, found):  # type: ignore[no-untyped-def]
-    """Add the pairs of patch p's edges and patch q's to a row of out."""
+def _edges_of(p, q, state, patches, bounds, reach, fours, tries, out, place, room, found):  # type: ignore[no-untyped-def]
+    """Add the pairs of patch p's edges and patch q's to out, see `_choose`."""
     sides, edges, many = bounds.edge_box, patches.edges, 0
     low_x, low_y, low_z, high_x, high_y, high_z = around(bounds.box, p, reach)
     count = _fours(patches.edge_span, q, sides, low_x, low_y, low_z, high_x, high_y, high_z, fours)
@@ -166,32 +167,35 @@ def _edges_of(p, q, state, patches, bounds, reach, fours, tries, out, row, found
                     tries[many, 2], tries[many, 3], tries[many, 4], tries[many, 5] = a, b, c, d
                     many += (a != c) & (a != d) & (b != c) & (b != d) & (m > after)
     _fill_up(tries, many)
-    return _choose(state, tries, many, True, reach, out, row, found)
+    return _choose(state, tries, many, True, reach, out, place, room, found)
 
 
 @bare_kernel
 def _search_some(  # type: ignore[no-untyped-def]
-    begin, end, pairs, state, patches, bounds, reach, with_edges, row, points_out, edges_out, count, fours, tries
-):
-    """Search pairs of patches begin .. end - 1 into one row."""
+    begin, end, pairs, state, patches, bounds, reach, with_edges, row, place, room, points_out, edges_out, count, fours,
+    tries,
+):  # fmt: skip
+    """Search pairs of patches begin .. end - 1 as one lot."""
     points, edges = 0, 0
+    at, at_edges, most, most_edges = place[row, 0], place[row, 1], room[row, 0], room[row, 1]
     for k in range(begin, end):
         p, q = np.int64(pairs[k, 0]), np.int64(pairs[k, 1])
-        points = _points_of(p, q, state, patches, bounds, reach, fours, tries, points_out, row, points)
+        points = _points_of(p, q, state, patches, bounds, reach, fours, tries, points_out, at, most, points)
         if p != q:
-            points = _points_of(q, p, state, patches, bounds, reach, fours, tries, points_out, row, points)
+            points = _points_of(q, p, state, patches, bounds, reach, fours, tries, points_out, at, most, points)
         if with_edges:
-            edges = _edges_of(p, q, state, patches, bounds, reach, fours, tries, edges_out, row, edges)
+            edges = _edges_of(p, q, state, patches, bounds, reach, fours, tries, edges_out, at_edges, most_edges, edges)
     count[row, 0], count[row, 1] = points, edges
 
 
 @parallel_kernel
 def search_patches(  # type: ignore[no-untyped-def]
-    pairs, lots, state, patches, bounds, reach, with_edges, most, every, points_out, edges_out, count
+    pairs, lots, place, room, state, patches, bounds, reach, with_edges, most, every, points_out, edges_out, count
 ):
-    """Search pairs of patches (m, 2), some at a time, into rows of points_out and edges_out (rows, room, 2).
+    """Search pairs of patches (m, 2), lot by lot, into points_out and edges_out (…, 2).
 
-    `lots` (rows,) are the numbers of those, and `count` (rows, 2) becomes how many there are, even if there is no room.
+    `lots` (rows,) are the numbers of those to be searched, `place` and `room` (rows, 2) where each lot's points and
+    edges go and how many there may be; `count` (rows, 2) becomes how many there are, even if there is no room.
     `state` (N, 6) is where each point is and the whole way that it is expected to go, metres; `most` and `every` are
     how many edges or triangles a patch has at most, and pairs of things two patches.
     """
@@ -200,7 +204,7 @@ def search_patches(  # type: ignore[no-untyped-def]
         fours, tries = np.empty(most // WIDTH + 1, np.int64), np.empty((every + WIDTH + 1, 6), np.int32)
         _search_some(
             begin, min(begin + SOME, len(pairs)), pairs, state, patches, bounds, reach, with_edges, np.int64(row),
-            points_out, edges_out, count, fours, tries,
+            place, room, points_out, edges_out, count, fours, tries,
         )  # fmt: skip
 
 
@@ -246,12 +250,12 @@ def replaced(old: Near, first_gone: NDArray[np.bool_], second_gone: NDArray[np.b
 
 
 @parallel_kernel
-def _pack(rows, which, lots, start, out):  # type: ignore[no-untyped-def]
-    """Write what those of rows (…, room, 2) hold to out (m, 2), where the lot that is in each begins, start (…,)."""
+def _pack(rows, lots, start, out):  # type: ignore[no-untyped-def]
+    """Write what those lots hold, ROOM in rows each, to out (m, 2), where each begins, start (…,)."""
     for k in numba.prange(len(lots)):
-        row, first = which[k], start[lots[k]]
+        first, row = start[lots[k]], ROOM * lots[k]
         for n in range(start[lots[k] + 1] - first):
-            out[first + n, 0], out[first + n, 1] = rows[row, n, 0], rows[row, n, 1]
+            out[first + n, 0], out[first + n, 1] = rows[row + n, 0], rows[row + n, 1]
 
 
 @bare_kernel
@@ -292,7 +296,7 @@ class Search:
         of_points, lines, triangles = most_of_any(patches)
         self.most = max(of_points, lines, triangles), max(of_points * triangles, lines * lines)
         self.met, self.met_count = np.empty((count, 32), np.int32), np.zeros(count, np.int64)
-        self.rows = [np.empty((0, ROOM, 2), np.int32) for _ in range(2)]
+        self.rows = [np.empty((0, 2), np.int32) for _ in range(2)]
         self.state = np.zeros((len(self.owner), 6))
 
     def near(self, x: Floats, reach_m: float) -> tuple[Whole, Whole]:
@@ -314,23 +318,20 @@ class Search:
         lots = np.arange(-(-len(pairs) // SOME))
         counts = np.zeros((len(lots), 2), np.int64)
         searched = (self.state, self.patches, self.bounds, reach_m, self.with_edges, *self.most)
-        if len(self.rows[0]) < len(lots):
-            self.rows = [np.empty((len(lots) + len(lots) // 4, ROOM, 2), np.int32) for _ in range(2)]
-        search_patches(pairs, lots, *searched, *self.rows, counts)
-        over = np.flatnonzero(counts.max(axis=1, initial=0) > ROOM)
-        if len(over):  # few hold most: only they get long rows
-            again = np.zeros((len(over), 2), np.int64)
-            long_rows = [np.empty((len(over), int(counts.max()), 2), np.int32) for _ in range(2)]
-            search_patches(pairs, over, *searched, *long_rows, again)
-        fit = np.flatnonzero(counts.max(axis=1, initial=0) <= ROOM) if len(over) else lots
-        found = []
+        if len(self.rows[0]) < ROOM * len(lots):
+            self.rows = [np.empty((ROOM * (len(lots) + len(lots) // 4), 2), np.int32) for _ in range(2)]
+        place, room = np.repeat(ROOM * lots, 2).reshape(-1, 2), np.full((len(lots), 2), ROOM)
+        search_patches(pairs, lots, place, room, *searched, *self.rows, counts)
+        start = np.zeros((len(lots) + 1, 2), np.int64)
+        np.cumsum(counts, axis=0, out=start[1:])
+        found = [np.empty((many, 2), np.int32) for many in start[-1]]
+        fits = counts.max(axis=1, initial=0) <= ROOM
         for kind in range(2):
-            start = np.zeros(len(lots) + 1, np.int64)
-            np.cumsum(counts[:, kind], out=start[1:])
-            found.append(np.empty((start[-1], 2), np.int32))
-            _pack(self.rows[kind], fit, fit, start, found[kind])
-            if len(over):
-                _pack(long_rows[kind], np.arange(len(over)), over, start, found[kind])
+            _pack(self.rows[kind], np.flatnonzero(fits), start[:, kind].copy(), found[kind])
+        over = np.flatnonzero(~fits)
+        if len(over):  # few hold most: they are searched once more, into their own places
+            again = np.zeros((len(over), 2), np.int64)
+            search_patches(pairs, over, start[over], counts[over], *searched, *found, again)
         return found[0], found[1]
 
     def _pairs_of_patches(self, reach_m: float) -> Whole:
