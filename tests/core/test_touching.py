@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from zembrik.core.bake import bake
 from zembrik.core.mesh import shapes
+from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import parse_setup
 from zembrik.core.solver.build import build_world
@@ -193,8 +194,23 @@ def test_the_search_finds_every_near_pair(seed, reach):
     """
     sheet = shapes.grid((1.0, 1.0), (7, 7))
     x = np.ascontiguousarray(sheet.points * 0.4 + np.random.default_rng(seed).normal(0, 0.08, sheet.points.shape))
-    edges, faces = sheet.edges.astype(np.int32), sheet.faces
-    patches = make_patches(sheet.points, edges, faces, np.zeros(len(x), np.int64))
+    finds_every_near_pair(sheet, x, reach)
+
+
+def test_the_search_finds_every_near_pair_about_a_hub():
+    """The same of a crumpled fan of 150 spokes, all of them in its hub's patch: thousands at once with each other one."""
+    turn = np.linspace(0.0, 2.0 * np.pi, 150, endpoint=False)
+    rim = np.arange(150)
+    points = np.concatenate([[[0.0, 0, 0]], np.stack([np.cos(turn), 0.0 * turn, np.sin(turn)], axis=1)])
+    fan = TriMesh(points, np.stack([0 * rim, 1 + rim, 1 + (rim + 1) % 150], axis=1).astype(np.int32))
+    x = np.ascontiguousarray(points * 0.4 + np.random.default_rng(3).normal(0, 0.08, points.shape))
+    assert finds_every_near_pair(fan, x, 0.3) > 10_000
+
+
+def finds_every_near_pair(mesh, x, reach):
+    """Check what the search finds of a mesh whose points are at x against all pairs; return how many it found."""
+    edges, faces = mesh.edges.astype(np.int32), mesh.faces
+    patches = make_patches(mesh.points, edges, faces, np.zeros(len(x), np.int64))
     search = Search(patches, edges, faces, np.zeros(len(patches.point_span) - 1, np.int64), True)
     points, lines = search.near(x, reach)
     found = {(int(p), int(t)) for p, t in points} | {(-1, *sorted((int(e), int(f)))) for e, f in lines}
@@ -214,6 +230,7 @@ def test_the_search_finds_every_near_pair(seed, reach):
     assert len(more) == 0, sorted(more)[:5]
     parted = [pair for pair in missing if not nearly_flat(x, pair, edges, faces, search)]
     assert len(parted) == 0, sorted(parted)[:5]
+    return len(found)
 
 
 def nearly_flat(x, pair, edges, faces, search):
@@ -225,9 +242,9 @@ def nearly_flat(x, pair, edges, faces, search):
         a, b, c = x[faces[owner == p]].transpose(1, 0, 2)
         normals = np.cross(b - a, c - a)
         normals /= np.linalg.norm(normals, axis=1)[:, None]
-        mean = normals.sum(0) / np.linalg.norm(normals.sum(0))
+        mean = normals.sum(0) / (np.linalg.norm(normals.sum(0)) + 1e-300)  # a patch may have no triangle of its own
         means.append(mean)
-        leans.append(np.arccos(np.clip(normals @ mean, -1, 1)).max())
+        leans.append(np.arccos(np.clip(normals @ mean, -1, 1)).max(initial=0.0))
     return 0.5 * np.arccos(np.clip(means[0] @ means[1], -1, 1)) + max(leans) < FLAT + 1e-9
 
 

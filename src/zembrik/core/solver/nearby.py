@@ -25,6 +25,7 @@ from zembrik.core.solver.patches import NONE, Bounds, Patches, around, bound_pat
 
 SOME = 16  # pairs of patches that one thread takes at a time
 UNKNOWN = -1.0  # metres
+TRIES = 2048  # pairs of things whose boxes meet that wait to be measured, if one more thing does not add many
 ROOM = 384  # pairs of things that so many rarely hold more of
 
 Floats = NDArray[np.float64]
@@ -89,12 +90,13 @@ def _fill_up(tries, count):  # type: ignore[no-untyped-def]
                 tries[n, k] = tries[count - 1, k]
 
 
-@numba.njit(inline="always")
+@bare_kernel
 def _choose(state, tries, count, edges, reach, out, first_place, room, found):  # type: ignore[no-untyped-def]
     """Add to out (m, 2), from a place on, those of the tries that may come near; return how many are there then.
 
     A try is two numbers, and four points: edge and edge, or else a triangle's corners and a point.
     """
+    _fill_up(tries, count)
     for first in range(0, count, WIDTH):
         a, b = _four(state, tries, first, 2, 0), _four(state, tries, first, 3, 0)
         c, d = _four(state, tries, first, 4, 0), _four(state, tries, first, 5, 0)
@@ -139,7 +141,8 @@ def _points_of(p, q, state, patches, bounds, reach, fours, tries, out, place, ro
                     tries[many, 0], tries[many, 1] = i, faces[m, 0]
                     tries[many, 2], tries[many, 3], tries[many, 4], tries[many, 5] = a, b, c, i
                     many += (a != i) & (b != i) & (c != i)
-    _fill_up(tries, many)
+            if many > TRIES:
+                found, many = _choose(state, tries, many, False, reach, out, place, room, found), 0
     return _choose(state, tries, many, False, reach, out, place, room, found)
 
 
@@ -166,7 +169,8 @@ def _edges_of(p, q, state, patches, bounds, reach, fours, tries, out, place, roo
                     tries[many, 0], tries[many, 1] = e, edges[m, 0]
                     tries[many, 2], tries[many, 3], tries[many, 4], tries[many, 5] = a, b, c, d
                     many += (a != c) & (a != d) & (b != c) & (b != d) & (m > after)
-    _fill_up(tries, many)
+            if many > TRIES:
+                found, many = _choose(state, tries, many, True, reach, out, place, room, found), 0
     return _choose(state, tries, many, True, reach, out, place, room, found)
 
 
@@ -190,18 +194,18 @@ def _search_some(  # type: ignore[no-untyped-def]
 
 @parallel_kernel
 def search_patches(  # type: ignore[no-untyped-def]
-    pairs, lots, place, room, state, patches, bounds, reach, with_edges, most, every, points_out, edges_out, count
+    pairs, lots, place, room, state, patches, bounds, reach, with_edges, most, points_out, edges_out, count
 ):
     """Search pairs of patches (m, 2), lot by lot, into points_out and edges_out (…, 2).
 
     `lots` (rows,) are the numbers of those to be searched, `place` and `room` (rows, 2) where each lot's points and
     edges go and how many there may be; `count` (rows, 2) becomes how many there are, even if there is no room.
-    `state` (N, 6) is where each point is and the whole way that it is expected to go, metres; `most` and `every` are
-    how many edges or triangles a patch has at most, and pairs of things two patches.
+    `state` (N, 6) is where each point is and the whole way that it is expected to go, metres; `most` is
+    how many edges or triangles a patch has at most.
     """
     for row in numba.prange(len(lots)):
         begin = lots[row] * SOME
-        fours, tries = np.empty(most // WIDTH + 1, np.int64), np.empty((every + WIDTH + 1, 6), np.int32)
+        fours, tries = np.empty(most // WIDTH + 1, np.int64), np.empty((TRIES + most + WIDTH + 1, 6), np.int32)
         _search_some(
             begin, min(begin + SOME, len(pairs)), pairs, state, patches, bounds, reach, with_edges, np.int64(row),
             place, room, points_out, edges_out, count, fours, tries,
@@ -293,8 +297,7 @@ class Search:
         self.owner[patches.points[given]] = np.repeat(np.arange(count), np.diff(patches.point_span))[given]
         self.face_owner, self.edge_owner = self.owner[faces[:, 0]], self.owner[edges[:, 0]]
         self.flags, self.rank = np.zeros(count, np.bool_), np.empty(count, np.int64)
-        of_points, lines, triangles = most_of_any(patches)
-        self.most = max(of_points, lines, triangles), max(of_points * triangles, lines * lines)
+        self.most = most_of_any(patches)
         self.met, self.met_count = np.empty((count, 32), np.int32), np.zeros(count, np.int64)
         self.rows = [np.empty((0, 2), np.int32) for _ in range(2)]
         self.state = np.zeros((len(self.owner), 6))
@@ -317,7 +320,7 @@ class Search:
         pairs = self._pairs_of_patches(reach_m)
         lots = np.arange(-(-len(pairs) // SOME))
         counts = np.zeros((len(lots), 2), np.int64)
-        searched = (self.state, self.patches, self.bounds, reach_m, self.with_edges, *self.most)
+        searched = (self.state, self.patches, self.bounds, reach_m, self.with_edges, self.most)
         if len(self.rows[0]) < ROOM * len(lots):
             self.rows = [np.empty((ROOM * (len(lots) + len(lots) // 4), 2), np.int32) for _ in range(2)]
         place, room = np.repeat(ROOM * lots, 2).reshape(-1, 2), np.full((len(lots), 2), ROOM)

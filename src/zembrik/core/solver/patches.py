@@ -125,12 +125,9 @@ class Bounds(NamedTuple):
     face_box: Floats
 
 
-def most_of_any(patches: Patches) -> tuple[int, int, int]:
-    """Return how many points, edges and triangles a patch has at most, in whole fours."""
-    points, edges, faces = (
-        int(np.diff(span).max(initial=0)) for span in (patches.point_span, patches.edge_span, patches.face_span)
-    )
-    return points, edges, faces
+def most_of_any(patches: Patches) -> int:
+    """Return how many edges or triangles a patch has at most, in whole fours."""
+    return max(int(np.diff(span).max(initial=0)) for span in (patches.edge_span, patches.face_span))
 
 
 @numba.njit(inline="always")
