@@ -198,7 +198,7 @@ def test_the_search_finds_every_near_pair(seed, reach):
 
 
 def test_the_search_finds_every_near_pair_about_a_hub():
-    """The same of a crumpled fan of 150 spokes, all of them in its hub's patch: thousands at once with each other one."""
+    """The same of a crumpled fan of 150 spokes, all in its hub's patch, thousands at once with each other."""
     turn = np.linspace(0.0, 2.0 * np.pi, 150, endpoint=False)
     rim = np.arange(150)
     points = np.concatenate([[[0.0, 0, 0]], np.stack([np.cos(turn), 0.0 * turn, np.sin(turn)], axis=1)])
