@@ -212,7 +212,8 @@ def finds_every_near_pair(mesh, x, reach):
     edges, faces = mesh.edges.astype(np.int32), mesh.faces
     patches = make_patches(mesh.points, edges, faces, np.zeros(len(x), np.int64))
     search = Search(patches, edges, faces, np.zeros(len(patches.point_span) - 1, np.int64), True)
-    points, lines = search.near(x, reach)
+    search.flags[:], search.state[:, :3] = True, x
+    points, lines = search.search(reach)
     found = {(int(p), int(t)) for p, t in points} | {(-1, *sorted((int(e), int(f)))) for e, f in lines}
     assert len(found) == len(points) + len(lines)  # none twice
     wanted = set()

@@ -302,20 +302,11 @@ class Search:
         self.rows = [np.empty((0, 2), np.int32) for _ in range(2)]
         self.state = np.zeros((len(self.owner), 6))
 
-    def near(self, x: Floats, reach_m: float) -> tuple[Whole, Whole]:
-        """Return pairs of points and triangles (m, 2), and of edges (m, 2), that are within the reach.
-
-        x: float64 (N, 3), places, metres; nothing moves.
-        """
-        self.flags[:] = True
-        self.state[:, :3], self.state[:, 3:] = x, 0.0
-        return self.search(reach_m)
-
     def search(self, reach_m: float) -> tuple[Whole, Whole]:
-        """Return the same of all that a flagged patch is in, and of what may come that near on its way.
+        """Return the pairs of points and triangles (m, 2), and of edges (m, 2), that may come within the reach.
 
-        `state` (N, 6) is where each point is and the way that it is expected to go, metres. Patches that are not
-        flagged are where they were expected when they were; their boxes still hold.
+        Only those that a flagged patch is in. `state` (N, 6) is where each point is and the way that it is expected to
+        go, metres. Patches that are not flagged are where they were expected when they were; their boxes still hold.
         """
         pairs = self._pairs_of_patches(reach_m)
         lots = np.arange(-(-len(pairs) // SOME))
