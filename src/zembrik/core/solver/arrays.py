@@ -52,10 +52,12 @@ class Skin(NamedTuple):
         room: float64 (m,), thickness in metres.
         grip, slip, bounce: float64 (m,), static friction, sliding friction, share of speed given back.
         now, begin: float64 (m, 3), predicted place, and place at the substep's start.
+        axes: float64 (3, m + 3), as `now`, an axis a row: four points side by side in memory, from any on.
         first: int64 (K + 1,), where each chunk begins.
         solid: int64 (K,), the solid of the chunk's own body, or -1.
         wide: bool (K,), whether the chunk asks colliders too (a cloth's points ask them elsewhere, see `contact`).
         box: float64 (K, 6), around the chunk's ways, widened by its room.
+        widest: float64 (K,), the most that radius and thickness of one of its points are together, metres.
     """
 
     owner: Numbers
@@ -69,10 +71,12 @@ class Skin(NamedTuple):
     bounce: Floats
     now: Floats
     begin: Floats
+    axes: Floats
     first: Numbers
     solid: Numbers
     wide: NDArray[np.bool_]
     box: Floats
+    widest: Floats
 
 
 class Solids(NamedTuple):

@@ -12,11 +12,13 @@ from numpy.typing import NDArray
 
 from zembrik.core.compiled import bare_kernel, parallel_kernel
 from zembrik.core.distance.field import fill_distances
+from zembrik.core.lanes import WIDTH, bits, choose, lane, lanes, larger, lowest, smaller, values4
 from zembrik.core.solver.arrays import Slots
 from zembrik.core.solver.contact import BEHIND, meet
 from zembrik.core.solver.skin import CHUNK, SOME
 
 Floats = NDArray[np.float64]
+TOUCHED = -1.0  # metres that two bodies went before they can touch: they do
 
 
 def make_slots(pairs: int) -> Slots:
@@ -73,13 +75,35 @@ def _frame(pose, local_box, s):  # type: ignore[no-untyped-def]
 
 @numba.njit(inline="always")
 def _outside(x, y, z, frame):  # type: ignore[no-untyped-def]
-    """Return how far (m) a side of a rigid solid's turned box keeps a place away; below zero inside."""
+    """Return how far (m) a side of a rigid solid's turned box keeps places away; below zero inside."""
     x, y, z = x - frame[9], y - frame[10], z - frame[11]
     u = frame[0] * x + frame[3] * y + frame[6] * z
     v = frame[1] * x + frame[4] * y + frame[7] * z
     w = frame[2] * x + frame[5] * y + frame[8] * z
-    most = max(max(u - frame[15], frame[12] - u), max(v - frame[16], frame[13] - v))
-    return max(most, max(w - frame[17], frame[14] - w))
+    most = larger(larger(u - frame[15], frame[12] - u), larger(v - frame[16], frame[13] - v))
+    return larger(most, larger(w - frame[17], frame[14] - w))
+
+
+@bare_kernel
+def _points_near(axes, first, last, wide, gone, pose, local_box, s, point):  # type: ignore[no-untyped-def]
+    """Fill point with those of first .. last - 1 that may be within `wide` (m) of a rigid solid's turned box.
+
+    Return how many, and how far (m) beyond that the nearest of the others is. `gone` (m) is what both sides went.
+    """
+    frame, found, nearest = _frame(pose, local_box, s), 0, lanes(np.inf, np.inf, np.inf, np.inf)
+    xs, ys, zs = axes[0], axes[1], axes[2]
+    for i in range(first, last, WIDTH):
+        away = _outside(values4(xs, i), values4(ys, i), values4(zs, i), frame) - wide
+        far = away > gone  # a place that is no number any more is not
+        nearest = choose(far, smaller(nearest, away), nearest)
+        near = bits(far) ^ 15
+        if i + WIDTH > last:
+            near &= (1 << (last - i)) - 1
+        while near:
+            point[found] = i + lowest(near)
+            found += 1
+            near &= near - 1
+    return found, min(min(lane(nearest, 0), lane(nearest, 1)), min(lane(nearest, 2), lane(nearest, 3)))
 
 
 @bare_kernel
@@ -106,6 +130,7 @@ def _look_at_some(  # type: ignore[no-untyped-def]
     first, now, was, rooms, radii = skin.first, skin.now, skin.begin, skin.room, skin.radius
     box, filled, spans, owner = solids.box, slots.filled, solids.span, solids.owner
     own, mine, drift, pose, local_box = skin.box, skin.solid, solids.drift, solids.pose, solids.local_box
+    axes, widest = skin.axes, skin.widest
     gone, firsts, free_slot = solids.gone, slots.first, begin_pair * CHUNK
     for p in range(begin_pair, end_pair):
         k, s = pairs[p, 0], pairs[p, 1]
@@ -113,7 +138,8 @@ def _look_at_some(  # type: ignore[no-untyped-def]
         firsts[p] = free_slot
         if turned and mine[k] < 0 and not _box_within(own, k, pose, local_box, s, 1.5 * room_s):
             continue
-        if turned and mine[k] >= 0:
+        both_turned = turned and mine[k] >= 0
+        if both_turned and until[number[p]] != TOUCHED:
             a = mine[k]
             free = max(_apart(pose, local_box, a, s), _apart(pose, local_box, s, a))
             free -= 1.5 * (room_s + rooms[first[k]])
@@ -121,22 +147,17 @@ def _look_at_some(  # type: ignore[no-untyped-def]
                 until[number[p]] = free + gone[a] + gone[s]
                 continue
         l0, l1, l2, h0, h1, h2 = box[s, 0], box[s, 1], box[s, 2], box[s, 3], box[s, 4], box[s, 5]
-        both_turned, least = turned and mine[k] >= 0, np.inf  # the least that one of the points is away, metres
-        frame, gone_here = _frame(pose, local_box, s), 0.0
+        least = np.inf  # that one of the points is away, metres
         if both_turned:
+            near = 1.5 * (widest[k] + room_s)
             gone_here = pose[mine[k], 12] + pose[s, 12]
-        for i in range(first[k], first[k + 1]):
+            found, least = _points_near(axes, first[k], first[k + 1], near, gone_here, pose, local_box, s, point)
+            for q in range(found):
+                for axis in range(3):
+                    spot[q, axis] = now[point[q], axis]
+        for i in range(first[k], first[k] if both_turned else first[k + 1]):
             wide = 1.5 * (rooms[i] + radii[i])
             x, y, z, bx, by, bz = now[i, 0], now[i, 1], now[i, 2], was[i, 0], was[i, 1], was[i, 2]
-            if both_turned:
-                away = _outside(x, y, z, frame) - wide - 1.5 * room_s
-                if away > gone_here:
-                    least = min(least, away)
-                else:
-                    point[found] = i
-                    spot[found, 0], spot[found, 1], spot[found, 2] = x, y, z
-                    found += 1
-                continue
             # All at once rather than one after the other: a branch that cannot be foreseen costs more.
             out = (min(x, bx) - wide > h0) | (max(x, bx) + wide < l0) | (min(y, by) - wide > h1)
             if out | (max(y, by) + wide < l1) | (min(z, bz) - wide > h2) | (max(z, bz) + wide < l2):
@@ -201,7 +222,9 @@ def _look_at_some(  # type: ignore[no-untyped-def]
                 least = min(least, gap[q] - 1.5 * (rooms[point[q]] + radii[point[q]] + room_s))
         filled[p] = kept
         free_slot += kept
-        if both_turned and kept == 0 and not sheet:
+        if both_turned and kept > 0:
+            until[number[p]] = TOUCHED
+        elif both_turned and not sheet:
             until[number[p]] = least + gone[mine[k]] + gone[s]
 
 

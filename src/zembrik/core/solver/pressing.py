@@ -9,8 +9,8 @@ Before each contact of a run is solved by itself, all of them are pushed at thei
 as far as the least deep of them needs: a box that lands flat stays flat, whatever order its
 corners come in.
 
-Contacts come one after the other, so this is the part that more threads do not help: the kernels
-here work on plain tables by index. `body` (R + 1, 10) holds each body's inverse mass and world
+Contacts come one after the other, in two halves side by side where there are many (`halves`): the
+kernels here work on plain tables by index. `body` (R + 1, 10) holds each body's inverse mass and world
 inverse inertia, zeros for those that are held or asleep and in the last row, which stands for
 "no body"; `moved` (R + 1, 6) is what each has been moved: shift and turn, or velocities.
 """
@@ -20,7 +20,7 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-from zembrik.core.compiled import bare_kernel, kernel
+from zembrik.core.compiled import bare_kernel, kernel, parallel_kernel
 from zembrik.core.solver.arrays import (
     ARM_A,
     ARM_B,
@@ -310,35 +310,43 @@ def _press_points(row, c, i, b, body, moved, masters, shares, now, w, x):  # typ
         _push(body, moved, b, bx, by, bz, -px, -py, -pz)
 
 
-@kernel
-def press(contacts, runs, body, skin, rigid, w, x, sweeps):  # type: ignore[no-untyped-def]
-    """Push every contact apart `sweeps` times, run by run, with friction; `x` (n, 3) are the particles' places."""
+@parallel_kernel
+def press(contacts, runs, order, ends, body, skin, rigid, w, x, sweeps):  # type: ignore[no-untyped-def]
+    """Push every contact apart `sweeps` times, run by run, with friction; `x` (n, 3) are the particles' places.
+
+    `order` and `ends` as from `halves.halve`.
+    """
     shift = rigid.shift
     moved = _taken(shift)
-    _press_all(contacts, runs, body, skin, len(rigid.w), w, x, sweeps, moved, np.empty(9))
+    for _ in range(sweeps):
+        if ends[1] > 0:
+            for half in numba.prange(2):
+                begin = np.int64(half) * ends[0]
+                end = ends[0] if half == 0 else ends[1]
+                _press_some(contacts, runs, order, begin, end, body, skin, w, x, moved, np.empty(9))
+        _press_some(contacts, runs, order, ends[1], ends[2], body, skin, w, x, moved, np.empty(9))
     for r in range(len(shift)):
         for k in range(6):
             shift[r, k] = moved[r, k]
 
 
 @bare_kernel
-def _press_all(contacts, runs, body, skin, none, w, x, sweeps, moved, middle):  # type: ignore[no-untyped-def]
-    row, of_a, of_b, point = contacts.row, contacts.a, contacts.b, contacts.point
+def _press_some(contacts, runs, order, begin, end, body, skin, w, x, moved, middle):  # type: ignore[no-untyped-def]
+    row, of_a, of_b, point, none = contacts.row, contacts.a, contacts.b, contacts.point, len(body) - 1
     masters, shares, now = skin.masters, skin.shares, skin.now
-    for _ in range(sweeps):
-        for run in range(len(runs) - 1):
-            first, last = runs[run], runs[run + 1]
-            a = of_a[first] if of_a[first] >= 0 else none
-            b = of_b[first] if of_b[first] >= 0 else none
-            if a != none and last - first > 1:
-                _press_together(row, first, last, a, b, body, moved, middle)
-            for c in range(first, last):
-                if row[c, WEIGHT] <= 0.0:
-                    continue
-                if a != none:
-                    _press_bodies(row, c, a, b, body, moved)
-                else:
-                    _press_points(row, c, point[c], b, body, moved, masters, shares, now, w, x)
+    for k in range(begin, end):
+        first, last = runs[order[k]], runs[order[k] + 1]
+        a = of_a[first] if of_a[first] >= 0 else none
+        b = of_b[first] if of_b[first] >= 0 else none
+        if a != none and last - first > 1:
+            _press_together(row, first, last, a, b, body, moved, middle)
+        for c in range(first, last):
+            if row[c, WEIGHT] <= 0.0:
+                continue
+            if a != none:
+                _press_bodies(row, c, a, b, body, moved)
+            else:
+                _press_points(row, c, point[c], b, body, moved, masters, shares, now, w, x)
 
 
 @numba.njit(inline="always")
@@ -370,25 +378,30 @@ def _set_parting(row, c, a, b, held, body, moved, middle, meets, load, slow, dt)
     _push(body, moved, b, bx, by, bz, -size * nx, -size * ny, -size * nz)
 
 
-@kernel
-def give_back(contacts, runs, body, rigid, slow, dt):  # type: ignore[no-untyped-def]
-    """Set the speeds of touching rigid bodies after the substep, in order; see the module.
+@parallel_kernel
+def give_back(contacts, runs, order, ends, body, rigid, slow, dt):  # type: ignore[no-untyped-def]
+    """Set the speeds of touching rigid bodies after the substep, in the same order as they were pushed; see the module.
 
     `slow` is the speed in m/s below which nothing bounces.
     """
-    speed = rigid.speed
+    speed, weights = rigid.speed, rigid.w
     moved = _taken(speed)
-    _give_all(contacts, runs, body, rigid.w, slow, dt, moved, np.empty(9))
+    if ends[1] > 0:
+        for half in numba.prange(2):
+            begin = np.int64(half) * ends[0]
+            end = ends[0] if half == 0 else ends[1]
+            _give_some(contacts, runs, order, begin, end, body, weights, slow, dt, moved, np.empty(9))
+    _give_some(contacts, runs, order, ends[1], ends[2], body, weights, slow, dt, moved, np.empty(9))
     for r in range(len(speed)):
         for k in range(6):
             speed[r, k] = moved[r, k]
 
 
 @bare_kernel
-def _give_all(contacts, runs, body, weights, slow, dt, moved, middle):  # type: ignore[no-untyped-def]
+def _give_some(contacts, runs, order, begin, end, body, weights, slow, dt, moved, middle):  # type: ignore[no-untyped-def]
     row, of_a, of_b, none = contacts.row, contacts.a, contacts.b, len(weights)
-    for run in range(len(runs) - 1):
-        first, last = runs[run], runs[run + 1]
+    for k in range(begin, end):
+        first, last = runs[order[k]], runs[order[k] + 1]
         a, b = of_a[first], of_b[first] if of_b[first] >= 0 else none
         if a < 0:
             continue
@@ -404,7 +417,7 @@ def _give_all(contacts, runs, body, weights, slow, dt, moved, middle):  # type: 
             _set_parting(row, first, a, b, held, body, moved, middle, meets / many, load, slow, dt)
         for c in range(first, last):
             if row[c, HELD] > 0.0:
-                for k in range(3):
-                    middle[k], middle[3 + k] = row[c, ARM_A + k], row[c, ARM_B + k]
-                    middle[6 + k] = row[c, NORMAL + k]
+                for axis in range(3):
+                    middle[axis], middle[3 + axis] = row[c, ARM_A + axis], row[c, ARM_B + axis]
+                    middle[6 + axis] = row[c, NORMAL + axis]
                 _set_parting(row, c, a, b, held, body, moved, middle, row[c, MEETS], row[c, LOAD], slow, dt)

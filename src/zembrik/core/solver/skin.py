@@ -35,7 +35,7 @@ def _placed(place, r, turn, x, y, z):  # type: ignore[no-untyped-def]
 def _place_chunks(begin, end, skin, rigid, x, before, turn, was):  # type: ignore[no-untyped-def]
     """Place the points of chunks begin .. end - 1."""
     now, then, local, box = skin.now, skin.begin, skin.local, skin.box
-    masters, shares, room, radius = skin.masters, skin.shares, skin.room, skin.radius
+    masters, shares, room, radius, axes = skin.masters, skin.shares, skin.room, skin.radius, skin.axes
     for k in range(begin, end):
         for axis in range(3):
             box[k, axis], box[k, 3 + axis] = np.inf, -np.inf
@@ -59,8 +59,10 @@ def _place_chunks(begin, end, skin, rigid, x, before, turn, was):  # type: ignor
                         at_before += share * before[p, axis]
                     now[i, axis], then[i, axis] = at, at_before
             for axis in range(3):
+                axes[axis, i] = now[i, axis]
                 box[k, axis] = min(box[k, axis], now[i, axis], then[i, axis])
                 box[k, 3 + axis] = max(box[k, 3 + axis], now[i, axis], then[i, axis])
+        skin.widest[k] = widest
         for axis in range(3):
             box[k, axis] -= 1.5 * widest
             box[k, 3 + axis] += 1.5 * widest

@@ -15,6 +15,7 @@ from zembrik.core.motion.rigid import Mover
 from zembrik.core.motion.track import value_at
 from zembrik.core.solver.arrays import GAP, LOAD, ROOM, Contacts, Joints, Rigid, Skin, Slots, Solids
 from zembrik.core.solver.colliders import Colliders, shape_outline, slim_of
+from zembrik.core.solver.halves import halve
 from zembrik.core.solver.joints import place_joints, solve_joints
 from zembrik.core.solver.meeting import look_at_pairs, make_slots
 from zembrik.core.solver.pairing import NearPairs
@@ -101,6 +102,7 @@ class SolidWorld:
         contacts: of the last substep. table: the room they are in.
         sweeps: how often contacts are solved in one pass over all constraints.
         runs: where each run of contacts of the same two sides begins.
+        order, ends: in which order runs are solved, see `halves`.
         body: what `pressing` knows of each rigid body.
         pressed: how many contacts carried load in the last substep.
         lighter: float64 (R,), how many times lighter than built each is in this frame.
@@ -122,6 +124,8 @@ class SolidWorld:
     any: bool = True
     sweeps: int = SWEEPS_A_SUBSTEP
     runs: NDArray[np.int64] = field(default_factory=lambda: np.zeros(1, np.int64))
+    order: NDArray[np.int64] = field(default_factory=lambda: np.zeros(0, np.int64))
+    ends: NDArray[np.int64] = field(default_factory=lambda: np.zeros(3, np.int64))
     body: Floats = field(default_factory=lambda: np.zeros((1, 10)))
 
     def __post_init__(self) -> None:
@@ -181,19 +185,21 @@ class SolidWorld:
         things = (self.skin, self.solids, self.rigid)
         self.contacts, self.table = gather(pairs, self.slots, *things, w, dt, self.table)
         self.runs, self.body = runs_of(self.contacts), body_table(self.rigid)
+        self.order, self.ends = halve(self.contacts, self.runs, self.body, self.rigid.place)
 
     def solve(self, x: Floats, w: Floats) -> None:
         """Solve joints and contacts once; x (n, 3) changes."""
         if len(self.joints.kind):
             solve_joints(self.joints, self.rigid)
         if len(self.contacts.a):
-            press(self.contacts, self.runs, self.body, self.skin, self.rigid, w, x, self.sweeps)
+            halves = self.runs, self.order, self.ends
+            press(self.contacts, *halves, self.body, self.skin, self.rigid, w, x, self.sweeps)
 
     def end(self, gravity: Floats, dt: float) -> None:
         """Take what was solved into places and velocities."""
         settle_places(self.rigid, dt)
         slow = 2.0 * dt * float(np.linalg.norm(gravity)) + 1e-4
-        give_back(self.contacts, self.runs, self.body, self.rigid, slow, dt)
+        give_back(self.contacts, self.runs, self.order, self.ends, self.body, self.rigid, slow, dt)
         wake(self.contacts, self.rigid, self.size)
 
     def end_frame(self, seconds: float) -> None:
@@ -213,11 +219,11 @@ class SolidWorld:
         """Return how deep (m) each contact is within the room kept free, as everything stands now; for statistics."""
         rigid, asleep = self.rigid, self.rigid.asleep.copy()
         rigid.before[:], rigid.asleep[:] = rigid.place, False
-        kept = self.contacts, self.runs, self.body, self.table
+        kept = self.contacts, self.runs, self.order, self.ends, self.body, self.table
         self.table = no_contacts()  # so that those of the last substep stay
         self.meet(x, x, w, 1.0)
         found = self.contacts.row[:, ROOM] - self.contacts.row[:, GAP]
-        self.contacts, self.runs, self.body, self.table = kept
+        self.contacts, self.runs, self.order, self.ends, self.body, self.table = kept
         rigid.asleep[:] = asleep
         return found[found > 0.0]
 
@@ -306,9 +312,9 @@ def build_solids(parts: list[RigidPart], joints: Joints, skins: list[ParticleSki
     radius, room, grip, slip, bounce = (np.ascontiguousarray(table[:, k]) for k in range(5))
     skin = Skin(
         np.concatenate(owners), np.concatenate(masters), np.concatenate(shares), np.concatenate(points),
-        radius, room, grip, slip, bounce, np.zeros((total, 3)), np.zeros((total, 3)),
+        radius, room, grip, slip, bounce, np.zeros((total, 3)), np.zeros((total, 3)), np.zeros((3, total + 3)),
         np.array(starts, np.int64), np.array(own, np.int64).reshape(-1), np.array(wide, np.bool_).reshape(-1),
-        np.zeros((len(own), 6)),
+        np.zeros((len(own), 6)), np.zeros(len(own)),
     )  # fmt: skip
     surfaces = [p.surface for p in parts]
 
