@@ -5,7 +5,7 @@ import pytest
 from stage import Stage
 
 from zembrik.core.compiled import use_threads
-from zembrik.core.solver.halves import FEW, halve
+from zembrik.core.solver.halves import FEW, halve, halve_touching
 
 
 def pile(count):
@@ -67,7 +67,7 @@ def test_few_runs_stay_in_their_order(worlds):
     solids = worlds[1].solids
     order, ends = halve(solids.contacts, solids.runs[: FEW // 2], solids.body, solids.rigid.place)
     assert order.tolist() == list(range(FEW // 2 - 1))
-    assert ends.tolist() == [0, 0, FEW // 2 - 1]
+    assert ends == (0, 0, FEW // 2 - 1)
 
 
 def test_a_pile_in_halves_ends_in_the_same_bytes_on_one_thread_and_on_two(worlds):
@@ -75,3 +75,35 @@ def test_a_pile_in_halves_ends_in_the_same_bytes_on_one_thread_and_on_two(worlds
     one, two = (world.solids.rigid for world in worlds)
     assert one.place.tobytes() == two.place.tobytes()
     assert one.speed.tobytes() == two.speed.tobytes()
+
+
+@pytest.mark.parametrize(("many", "axis"), [(FEW, 0), (3000, 2), (FEW - 1, 0)])
+def test_touching_pairs_in_halves_share_no_point(many, axis):
+    """Every pair is named once; no point of a pair of one half is one of the other; few pairs keep their order."""
+    rng = np.random.default_rng(many)
+    x = rng.normal(size=(900, 3)) * np.where(np.arange(3) == axis, 3.0, 1.0)
+    x = x[np.argsort(x[:, axis])]  # so that points with near numbers are near
+    near = rng.integers(0, 880, (1200, 1)) + rng.permuted(np.tile(np.arange(12), (1200, 1)), axis=1)[:, :3]
+    faces, edges = near[:600].astype(np.int32), near[600:, :2].astype(np.int32)
+    start = rng.integers(0, 600, (2 * many, 1))
+    points = np.concatenate([faces[start[:many, 0], :1], start[:many]], axis=1).astype(np.int32)
+    lines = np.concatenate([start[many:], (start[many:] + 1) % 600], axis=1).astype(np.int32)
+    hits = np.sort(rng.choice(2 * many, many, replace=False))
+    order, ends = halve_touching(x, faces, edges, points, lines, hits)
+    assert sorted(order) == hits.tolist()
+    if many < FEW:
+        assert ends == (0, 0, many)
+        assert order.tolist() == hits.tolist()
+        return
+
+    def points_of(q):
+        if q < many:
+            return {points[q, 0], *faces[points[q, 1]]}
+        return {*edges[lines[q - many, 0]], *edges[lines[q - many, 1]]}
+
+    one, two = (set().union(*map(points_of, order[a:b])) for a, b in ((0, ends[0]), (ends[0], ends[1])))
+    assert min(len(one), len(two)) > 100
+    assert not one & two
+    assert x[list(one), axis].max() < x[list(two), axis].min()
+    assert (np.diff(order[: ends[0]]) > 0).all()
+    assert (np.diff(order[ends[0] : ends[1]]) > 0).all()

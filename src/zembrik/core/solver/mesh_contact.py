@@ -4,7 +4,7 @@ Two things are kept apart by both their thicknesses (but never by more than they
 at rest). The side that each is on is the side it was on when the substep began, so a pair
 that crossed within a substep is brought back, not pushed through (the idea of Bridson,
 Fedkiw and Anderson 2002, in small steps). Pairs come from `nearby`; which of them touch is
-found by all threads (`measuring`), and those few are solved one after the other, in order.
+found by all threads (`measuring`), and those few are solved one after the other, or in two halves.
 Friction takes back what the two slid along each other, at most friction times the push.
 """
 
@@ -13,8 +13,9 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-from zembrik.core.compiled import kernel
+from zembrik.core.compiled import bare_kernel, kernel, parallel_kernel
 from zembrik.core.distance.triangle import INSIDE, closest_on_triangle
+from zembrik.core.solver.halves import halve_touching
 
 TINY = 1e-12
 
@@ -156,21 +157,12 @@ def _move(x, before, w, i, j, k, m, ci, cj, ck, cm, push, nx, ny, nz, grip, slip
     x[m, 2] += back * w[m] * cm * sz
 
 
-@kernel
-def solve_touching(  # type: ignore[no-untyped-def]
-    x, before, w, room, grip, slip, faces, edges, points, lines, hits
-):
-    """Bring every touching pair apart, in order; returns how many were, and how many of them had crossed.
-
-    Args:
-        x, before: float64 (N, 3), places now and at the substep's start, metres; x changes.
-        w, room, grip, slip: float64 (N,), inverse masses 1/kg, thickness in metres, static and sliding friction.
-        faces, edges: int32 (T, 3) and (E, 2).
-        points, lines: the pairs, see `nearby.Near`; no two are held farther apart than at rest.
-        hits: int64 (h,), the numbers of those that touch, of all pairs, rising.
-    """
+@bare_kernel
+def _solve_some(x, before, w, room, grip, slip, faces, edges, points, lines, hits, begin, end, out):  # type: ignore[no-untyped-def]
+    """Bring hits begin .. end - 1 apart, in order; out (2,) becomes how many were, and how many had crossed."""
     count, found, crossed = len(points.pairs), 0, 0
-    for q in hits:
+    for n in range(begin, end):
+        q = hits[n]
         if q < count:
             p, t = points.pairs[q, 0], points.pairs[q, 1]
             a, b, c = faces[t, 0], faces[t, 1], faces[t, 2]
@@ -191,4 +183,30 @@ def solve_touching(  # type: ignore[no-untyped-def]
                 crossed += gap < 0.0
                 rub, slide = np.sqrt(grip[a] * grip[c]), np.sqrt(slip[a] * slip[c])
                 _move(x, before, w, a, b, c, d, 1.0 - s, s, t2 - 1.0, -t2, push, nx, ny, nz, rub, slide)
-    return found, crossed
+    out[0], out[1] = found, crossed
+
+
+@parallel_kernel
+def solve_touching(  # type: ignore[no-untyped-def]
+    x, before, w, room, grip, slip, faces, edges, points, lines, hits
+):
+    """Bring every touching pair apart; returns how many were, and how many of them had crossed.
+
+    Many are solved in two halves that share no point, side by side (`halves`), each in its order.
+
+    Args:
+        x, before: float64 (N, 3), places now and at the substep's start, metres; x changes.
+        w, room, grip, slip: float64 (N,), inverse masses 1/kg, thickness in metres, static and sliding friction.
+        faces, edges: int32 (T, 3) and (E, 2).
+        points, lines: the pairs, see `nearby.Near`; no two are held farther apart than at rest.
+        hits: int64 (h,), the numbers of those that touch, of all pairs, rising.
+    """
+    order, ends = halve_touching(x, faces, edges, points.pairs, lines.pairs, hits)
+    out = np.zeros((3, 2), np.int64)
+    if ends[1] > 0:
+        for half in numba.prange(2):
+            begin = np.int64(half) * ends[0]
+            end = ends[0] if half == 0 else ends[1]
+            _solve_some(x, before, w, room, grip, slip, faces, edges, points, lines, order, begin, end, out[half])
+    _solve_some(x, before, w, room, grip, slip, faces, edges, points, lines, order, ends[1], ends[2], out[2])
+    return out[0, 0] + out[1, 0] + out[2, 0], out[0, 1] + out[1, 1] + out[2, 1]

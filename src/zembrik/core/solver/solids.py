@@ -125,7 +125,7 @@ class SolidWorld:
     sweeps: int = SWEEPS_A_SUBSTEP
     runs: NDArray[np.int64] = field(default_factory=lambda: np.zeros(1, np.int64))
     order: NDArray[np.int64] = field(default_factory=lambda: np.zeros(0, np.int64))
-    ends: NDArray[np.int64] = field(default_factory=lambda: np.zeros(3, np.int64))
+    ends: tuple[int, int, int] = (0, 0, 0)
     body: Floats = field(default_factory=lambda: np.zeros((1, 10)))
 
     def __post_init__(self) -> None:
