@@ -5,9 +5,9 @@ changes.
 
 What is found is to hold for some steps. Every point is expected to go on as it went: boxes cover
 all of that way (as seen by one who goes with the whole), and a pair is found when the ways
-of its points, relative to each other, could bring it together. Only for patches that leave their
+of its points, relative to each other, could bring it together. Only for points that strayed from their
 expected way, not for those that are fast, a new search is necessary. When the steps are over,
-slow patches are expected to stay where they have come to, and only the others are searched anew.
+slow points are expected to stay where they have come to, and only the others are searched anew.
 """
 
 from __future__ import annotations
@@ -21,7 +21,17 @@ from numpy.typing import NDArray
 from zembrik.core.compiled import bare_kernel, dot3, parallel_kernel
 from zembrik.core.distance.squares import square_of_segments, square_to_triangle
 from zembrik.core.lanes import WIDTH, bits, either, lanes, larger, lowest, root, values4
-from zembrik.core.solver.patches import NONE, Bounds, Patches, around, bound_patches, meet_patches, most_of_any
+from zembrik.core.solver.patches import (
+    NONE,
+    Bounds,
+    Patches,
+    around,
+    bound_patches,
+    mark_strayed,
+    meet_patches,
+    most_of_any,
+    place_beside,
+)
 
 SOME = 16  # pairs of patches that one thread takes at a time
 UNKNOWN = -1.0  # metres
@@ -120,95 +130,142 @@ def _choose(state, tries, count, edges, reach, out, first_place, room, found):  
 
 
 @numba.njit(inline="always")
-def _points_of(p, q, state, patches, bounds, reach, fours, tries, out, place, room, found):  # type: ignore[no-untyped-def]
-    """Add the pairs of patch p's points and patch q's triangles to out, see `_choose`."""
+def _marked(marks, first, whole):  # type: ignore[no-untyped-def]
+    """Return in four bits which of a four have strayed; all of them where the whole is looked at."""
+    return 15 if whole else np.int64(marks[first // WIDTH])
+
+
+@numba.njit(inline="always")
+def _points_of(p, q, whole, flags, state, patches, bounds, reach, fours, tries, out, place, room, found):  # type: ignore[no-untyped-def]
+    """Add the pairs of p's points and q's triangles to out, see `_choose`; unless whole, only of what strayed."""
     own, theirs, faces, many = bounds.point_box, bounds.face_box, patches.faces, 0
     low_x, low_y, low_z, high_x, high_y, high_z = around(bounds.box, p, reach)
     count = _fours(patches.face_span, q, theirs, low_x, low_y, low_z, high_x, high_y, high_z, fours)
     if count == 0:
         return found
-    low_x, low_y, low_z, high_x, high_y, high_z = around(bounds.box, q, reach)
-    for first in range(patches.point_span[p], patches.point_span[p + 1], WIDTH):
-        mine = _four_near(own, first, low_x, low_y, low_z, high_x, high_y, high_z)
-        while mine:
-            n, mine = first + lowest(mine), mine & (mine - 1)
-            i, (x, y, z, to_x, to_y, to_z) = patches.points[n], _around(own, n, reach)
-            for k in range(count):
-                which = _four_near(theirs, fours[k], x, y, z, to_x, to_y, to_z)
-                while which:
-                    m, which = fours[k] + lowest(which), which & (which - 1)
-                    a, b, c = faces[m, 1], faces[m, 2], faces[m, 3]
-                    tries[many, 0], tries[many, 1] = i, faces[m, 0]
-                    tries[many, 2], tries[many, 3], tries[many, 4], tries[many, 5] = a, b, c, i
-                    many += (a != i) & (b != i) & (c != i)
-            if many > TRIES:
-                found, many = _choose(state, tries, many, False, reach, out, place, room, found), 0
+    if whole | flags[p]:
+        low_x, low_y, low_z, high_x, high_y, high_z = around(bounds.box, q, reach)
+        for first in range(patches.point_span[p], patches.point_span[p + 1], WIDTH):
+            mine = _four_near(own, first, low_x, low_y, low_z, high_x, high_y, high_z)
+            mine &= _marked(bounds.point_marks, first, whole)
+            while mine:
+                n, mine = first + lowest(mine), mine & (mine - 1)
+                i, (x, y, z, to_x, to_y, to_z) = patches.points[n], _around(own, n, reach)
+                for k in range(count):
+                    which = _four_near(theirs, fours[k], x, y, z, to_x, to_y, to_z)
+                    while which:
+                        m, which = fours[k] + lowest(which), which & (which - 1)
+                        many += _try_face(tries, many, i, faces, m)
+                if many > TRIES:
+                    found, many = _choose(state, tries, many, False, reach, out, place, room, found), 0
+    if flags[q] & (not whole):  # points that did not stray, with triangles that did
+        for k in range(count):
+            which = np.int64(bounds.face_marks[fours[k] // WIDTH])
+            while which:
+                m, which = fours[k] + lowest(which), which & (which - 1)
+                x, y, z, to_x, to_y, to_z = _around(theirs, m, reach)
+                for first in range(patches.point_span[p], patches.point_span[p + 1], WIDTH):
+                    mine = _four_near(own, first, x, y, z, to_x, to_y, to_z)
+                    if flags[p]:
+                        mine &= 15 ^ np.int64(bounds.point_marks[first // WIDTH])
+                    while mine:
+                        n, mine = first + lowest(mine), mine & (mine - 1)
+                        many += _try_face(tries, many, patches.points[n], faces, m)
+                if many > TRIES:
+                    found, many = _choose(state, tries, many, False, reach, out, place, room, found), 0
     return _choose(state, tries, many, False, reach, out, place, room, found)
 
 
 @numba.njit(inline="always")
-def _edges_of(p, q, state, patches, bounds, reach, fours, tries, out, place, room, found):  # type: ignore[no-untyped-def]
-    """Add the pairs of patch p's edges and patch q's to out, see `_choose`."""
+def _try_face(tries, at, i, faces, m):  # type: ignore[no-untyped-def]
+    """Write point i and triangle m to tries; return 1, or 0 if the one is a corner of the other."""
+    a, b, c = faces[m, 1], faces[m, 2], faces[m, 3]
+    tries[at, 0], tries[at, 1] = i, faces[m, 0]
+    tries[at, 2], tries[at, 3], tries[at, 4], tries[at, 5] = a, b, c, i
+    return (a != i) & (b != i) & (c != i)
+
+
+@numba.njit(inline="always")
+def _edges_of(p, q, whole, flags, state, patches, bounds, reach, fours, tries, out, place, room, found):  # type: ignore[no-untyped-def]
+    """Add the pairs of patch p's edges and patch q's to out, see `_choose`; unless whole, of what strayed."""
     sides, edges, many = bounds.edge_box, patches.edges, 0
-    low_x, low_y, low_z, high_x, high_y, high_z = around(bounds.box, p, reach)
-    count = _fours(patches.edge_span, q, sides, low_x, low_y, low_z, high_x, high_y, high_z, fours)
-    if count == 0:
-        return found
-    low_x, low_y, low_z, high_x, high_y, high_z = around(bounds.box, q, reach)
-    for first in range(patches.edge_span[p], patches.edge_span[p + 1], WIDTH):
-        mine = _four_near(sides, first, low_x, low_y, low_z, high_x, high_y, high_z)
-        while mine:
-            n, mine = first + lowest(mine), mine & (mine - 1)
-            e, a, b, after = edges[n, 0], edges[n, 1], edges[n, 2], n if p == q else -1
-            x, y, z, to_x, to_y, to_z = _around(sides, n, reach)
-            for k in range(count):
-                which = _four_near(sides, fours[k], x, y, z, to_x, to_y, to_z)
-                while which:
-                    m, which = fours[k] + lowest(which), which & (which - 1)
-                    c, d = edges[m, 1], edges[m, 2]
-                    tries[many, 0], tries[many, 1] = e, edges[m, 0]
-                    tries[many, 2], tries[many, 3], tries[many, 4], tries[many, 5] = a, b, c, d
-                    many += (a != c) & (a != d) & (b != c) & (b != d) & (m > after)
-            if many > TRIES:
-                found, many = _choose(state, tries, many, True, reach, out, place, room, found), 0
+    for turn in range(2):
+        # First all those of p, or those that strayed; then those of q that strayed, with those of p that did not.
+        one, two = (p, q) if turn == 0 else (q, p)
+        if (turn == 0) & (not (whole | flags[p])) or (turn == 1) & (whole | (p == q) | (not flags[q])):
+            continue
+        low_x, low_y, low_z, high_x, high_y, high_z = around(bounds.box, one, reach)
+        count = _fours(patches.edge_span, two, sides, low_x, low_y, low_z, high_x, high_y, high_z, fours)
+        if count == 0:
+            break
+        low_x, low_y, low_z, high_x, high_y, high_z = around(bounds.box, two, reach)
+        for first in range(patches.edge_span[one], patches.edge_span[one + 1], WIDTH):
+            mine = _four_near(sides, first, low_x, low_y, low_z, high_x, high_y, high_z)
+            mine &= _marked(bounds.edge_marks, first, whole)
+            while mine:
+                n, mine = first + lowest(mine), mine & (mine - 1)
+                e, a, b = edges[n, 0], edges[n, 1], edges[n, 2]
+                x, y, z, to_x, to_y, to_z = _around(sides, n, reach)
+                for k in range(count):
+                    which = _four_near(sides, fours[k], x, y, z, to_x, to_y, to_z)
+                    if p == q:  # of two that strayed, and of all when all are looked at, each pair once
+                        after = min(max(n + 1 - fours[k], 0), WIDTH)
+                        later = (15 << after) & 15
+                        which &= later | (15 ^ _marked(bounds.edge_marks, fours[k], whole))
+                    elif (turn == 1) & flags[p]:
+                        which &= 15 ^ np.int64(bounds.edge_marks[fours[k] // WIDTH])
+                    while which:
+                        m, which = fours[k] + lowest(which), which & (which - 1)
+                        c, d = edges[m, 1], edges[m, 2]
+                        tries[many, 0], tries[many, 1] = e, edges[m, 0]
+                        tries[many, 2], tries[many, 3], tries[many, 4], tries[many, 5] = a, b, c, d
+                        many += (a != c) & (a != d) & (b != c) & (b != d)
+                if many > TRIES:
+                    found, many = _choose(state, tries, many, True, reach, out, place, room, found), 0
     return _choose(state, tries, many, True, reach, out, place, room, found)
 
 
 @bare_kernel
 def _search_some(  # type: ignore[no-untyped-def]
-    begin, end, pairs, state, patches, bounds, reach, with_edges, row, place, room, points_out, edges_out, count, fours,
-    tries,
+    begin, end, pairs, flags, state, patches, bounds, reach, with_edges, row, place, room, points_out, edges_out, count,
+    fours, tries,
 ):  # fmt: skip
     """Search pairs of patches begin .. end - 1 as one lot."""
     points, edges = 0, 0
     at, at_edges, most, most_edges = place[row, 0], place[row, 1], room[row, 0], room[row, 1]
     for k in range(begin, end):
-        p, q = np.int64(pairs[k, 0]), np.int64(pairs[k, 1])
-        points = _points_of(p, q, state, patches, bounds, reach, fours, tries, points_out, at, most, points)
-        if p != q:
-            points = _points_of(q, p, state, patches, bounds, reach, fours, tries, points_out, at, most, points)
+        p, q, whole = np.int64(pairs[k, 0]), np.int64(pairs[k, 1]), pairs[k, 2] != 0
+        for turn in range(1 if p == q else 2):
+            one, two = (p, q) if turn == 0 else (q, p)
+            points = _points_of(
+                one, two, whole, flags, state, patches, bounds, reach, fours, tries, points_out, at, most, points
+            )
         if with_edges:
-            edges = _edges_of(p, q, state, patches, bounds, reach, fours, tries, edges_out, at_edges, most_edges, edges)
+            edges = _edges_of(
+                p, q, whole, flags, state, patches, bounds, reach, fours, tries, edges_out, at_edges, most_edges, edges
+            )
     count[row, 0], count[row, 1] = points, edges
 
 
 @parallel_kernel
 def search_patches(  # type: ignore[no-untyped-def]
-    pairs, lots, place, room, state, patches, bounds, reach, with_edges, most, points_out, edges_out, count
+    pairs, lots, place, room, flags, state, patches, bounds, reach, with_edges, most, points_out, edges_out, count
 ):
-    """Search pairs of patches (m, 2), lot by lot, into points_out and edges_out (…, 2).
+    """Search pairs of patches (m, 3), lot by lot, into points_out and edges_out (…, 2).
+
+    Of a pair whose third number is 0, only what strayed in flagged patches is looked at, and what it may meet.
 
     `lots` (rows,) are the numbers of those to be searched, `place` and `room` (rows, 2) where each lot's points and
     edges go and how many there may be; `count` (rows, 2) becomes how many there are, even if there is no room.
     `state` (N, 6) is where each point is and the whole way that it is expected to go, metres; `most` is
-    how many edges or triangles a patch has at most.
+    how many points, edges or triangles a patch has at most.
     """
     for row in numba.prange(len(lots)):
         begin = lots[row] * SOME
         fours, tries = np.empty(most // WIDTH + 1, np.int64), np.empty((TRIES + most + WIDTH + 1, 6), np.int32)
         _search_some(
-            begin, min(begin + SOME, len(pairs)), pairs, state, patches, bounds, reach, with_edges, np.int64(row),
-            place, room, points_out, edges_out, count, fours, tries,
+            begin, min(begin + SOME, len(pairs)), pairs, flags, state, patches, bounds, reach, with_edges,
+            np.int64(row), place, room, points_out, edges_out, count, fours, tries,
         )  # fmt: skip
 
 
@@ -263,13 +320,22 @@ def _pack(rows, lots, start, out):  # type: ignore[no-untyped-def]
 
 
 @bare_kernel
-def _list_pairs(numbers, met, found, out):  # type: ignore[no-untyped-def]
-    """Write to out (m, 2) the pairs of patches: the lower number first."""
+def _list_pairs(numbers, met, found, patches, searched, all_anew, out):  # type: ignore[no-untyped-def]
+    """Write to out (m, 3) the pairs of patches, the lower number first, and whether all of them is to be searched.
+
+    That is so where all is looked for anew, and where `patches.meet_patches` says so. `searched` takes note of
+    those of patches that are one, or beside each other.
+    """
     count = 0
     for i in range(len(numbers)):
         p = numbers[i]
         for n in range(found[i]):
-            out[count, 0], out[count, 1] = min(p, met[i, n]), max(p, met[i, n])
+            one, two = min(p, met[i, n]), max(p, met[i, n])
+            at = place_beside(one, two, patches)
+            out[count, 0], out[count, 1] = one, two
+            out[count, 2] = all_anew or (at >= 0 and not searched[at])
+            if at >= 0:
+                searched[at] = True
             count += 1
 
 
@@ -282,8 +348,8 @@ class Search:
         group: int64 (P,), see `meet_patches`.
         with_edges: whether pairs of edges are wanted.
 
-    `flags` (P,) are the patches that the next search is for, `owner` (N,), `face_owner` (T,) and
-    `edge_owner` (E,) the patch that each is in.
+    `strayed` (N,) are the points that the next search is for, `flags` (P,) the patches that hold any of them or of what
+    they belong to; `faces_strayed` (T,) and `edges_strayed` (E,) are the triangles and edges that one of them is of.
     """
 
     def __init__(
@@ -291,27 +357,45 @@ class Search:
     ) -> None:
         self.patches, self.group, self.with_edges = patches, group, with_edges
         count, given = len(group), patches.points != NONE
-        in_order = [6 * len(rows) for rows in (patches.points, patches.edges, patches.faces)]
-        self.bounds = Bounds(np.zeros((count, 6)), np.zeros((count, 4)), *[np.zeros(size) for size in in_order])
-        self.owner = np.zeros(np.count_nonzero(given), np.int32)
-        self.owner[patches.points[given]] = np.repeat(np.arange(count), np.diff(patches.point_span))[given]
-        self.face_owner, self.edge_owner = self.owner[faces[:, 0]], self.owner[edges[:, 0]]
-        self.flags, self.rank = np.zeros(count, np.bool_), np.empty(count, np.int64)
+        things = (patches.points, patches.edges, patches.faces)
+        points, lines, triangles = (np.zeros(6 * len(rows)) for rows in things)
+        marks = (np.zeros(len(rows) // WIDTH, np.uint8) for rows in things)
+        self.bounds = Bounds(np.zeros((count, 6)), np.zeros((count, 4)), points, lines, triangles, *marks)
+        self.edges, self.faces = edges, faces
+        many = int(np.count_nonzero(given))
+        self.strayed, self.flags = np.zeros(many, np.bool_), np.zeros(count, np.bool_)
+        self.edges_strayed, self.faces_strayed = np.zeros(len(edges), np.bool_), np.zeros(len(faces), np.bool_)
+        # Which patches, that are one or beside each other, were searched since all was: they are no more left out.
+        self.searched = np.zeros(count + len(patches.beside), np.bool_)
+        self.rank = np.empty(count, np.int64)
         self.most = most_of_any(patches)
         self.met, self.met_count = np.empty((count, 32), np.int32), np.zeros(count, np.int64)
         self.rows = [np.empty((0, 2), np.int32) for _ in range(2)]
-        self.state = np.zeros((len(self.owner), 6))
+        self.state = np.zeros((many, 6))
 
-    def search(self, reach_m: float) -> tuple[Whole, Whole]:
+    def search_all(self, reach_m: float) -> tuple[Whole, Whole]:
         """Return the pairs of points and triangles (m, 2), and of edges (m, 2), that may come within the reach.
 
-        Only those that a flagged patch is in. `state` (N, 6) is where each point is and the way that it is expected to
-        go, metres. Patches that are not flagged are where they were expected when they were; their boxes still hold.
+        `state` (N, 6) is where each point is and the way that it is expected to go, metres.
         """
-        pairs = self._pairs_of_patches(reach_m)
+        self.flags[:], self.searched[:] = True, False
+        return self._search(reach_m, all_anew=True)
+
+    def search_strayed(self, reach_m: float) -> tuple[Whole, Whole]:
+        """The same, only pairs of which a point has strayed since a search before.
+
+        Patches that are not flagged are where they were expected when they were; their boxes still hold. So do pairs of
+        which no point has strayed. Left out before were those of patches beside each other that were nearly flat: when
+        they are so no more, all of the two is searched once.
+        """
+        mark_strayed(self.strayed, self.edges, self.faces, self.edges_strayed, self.faces_strayed)
+        return self._search(reach_m, all_anew=False)
+
+    def _search(self, reach_m: float, all_anew: bool) -> tuple[Whole, Whole]:
+        pairs = self._pairs_of_patches(reach_m, all_anew)
         lots = np.arange(-(-len(pairs) // SOME))
         counts = np.zeros((len(lots), 2), np.int64)
-        searched = (self.state, self.patches, self.bounds, reach_m, self.with_edges, self.most)
+        searched = (self.flags, self.state, self.patches, self.bounds, reach_m, self.with_edges, self.most)
         if len(self.rows[0]) < ROOM * len(lots):
             self.rows = [np.empty((ROOM * (len(lots) + len(lots) // 4), 2), np.int32) for _ in range(2)]
         place, room = np.repeat(ROOM * lots, 2).reshape(-1, 2), np.full((len(lots), 2), ROOM)
@@ -328,20 +412,21 @@ class Search:
             search_patches(pairs, over, start[over], counts[over], *searched, *found, again)
         return found[0], found[1]
 
-    def _pairs_of_patches(self, reach_m: float) -> Whole:
-        """Bound the flagged patches, and return the pairs (m, 2) to be searched that one of them is in."""
+    def _pairs_of_patches(self, reach_m: float, all_anew: bool) -> Whole:
+        """Bound the flagged patches, and return the pairs to be searched that one of them is in, see `_list_pairs`."""
         numbers, bounds = np.flatnonzero(self.flags), self.bounds
-        bound_patches(numbers, self.state, self.patches, bounds)
+        bound_patches(numbers, self.state, self.strayed, self.patches, bounds)
         order = np.argsort(bounds.box[:, 0], kind="stable")
         self.rank[order] = np.arange(len(order))
         boxes = bounds.box[order]
         widest = float((boxes[:, 3] - boxes[:, 0]).max(initial=0.0))
         found = self.met_count[: len(numbers)]
-        things = (self.rank[numbers], order, self.flags, boxes, widest, bounds.cone, self.patches, self.group, reach_m)
+        things = (self.rank[numbers], order, self.flags, boxes, widest, bounds.cone, self.patches, self.group,
+                  self.searched, reach_m)  # fmt: skip
         meet_patches(*things, self.met, found)
         if int(found.max(initial=0)) > self.met.shape[1]:
             self.met = np.empty((len(self.flags), 2 * int(found.max())), np.int32)
             meet_patches(*things, self.met, found)
-        pairs = np.empty((int(found.sum()), 2), np.int32)
-        _list_pairs(numbers, self.met, found, pairs)
+        pairs = np.empty((int(found.sum()), 3), np.int32)
+        _list_pairs(numbers, self.met, found, self.patches, self.searched, all_anew, pairs)
         return pairs

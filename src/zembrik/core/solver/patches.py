@@ -116,6 +116,8 @@ class Bounds(NamedTuple):
         cone: float64 (P, 4), mean normal and least cosine to it.
         point_box, edge_box, face_box: float64 (6 n,), (6 e,) and (6 t,), of each alone, in the order of the patches:
             the first side of all, then the second of all, and so on. What is NONE meets nothing.
+        point_marks, edge_marks, face_marks: uint8 (n / 4,), (e / 4,) and (t / 4,), in four bits of each which of four
+            have strayed; of patches that are not flagged, they tell of earlier searches.
     """
 
     box: Floats
@@ -123,11 +125,15 @@ class Bounds(NamedTuple):
     point_box: Floats
     edge_box: Floats
     face_box: Floats
+    point_marks: NDArray[np.uint8]
+    edge_marks: NDArray[np.uint8]
+    face_marks: NDArray[np.uint8]
 
 
 def most_of_any(patches: Patches) -> int:
-    """Return how many edges or triangles a patch has at most, in whole fours."""
-    return max(int(np.diff(span).max(initial=0)) for span in (patches.edge_span, patches.face_span))
+    """Return how many points, edges or triangles a patch has at most, in whole fours."""
+    spans = (patches.point_span, patches.edge_span, patches.face_span)
+    return max(int(np.diff(span).max(initial=0)) for span in spans)
 
 
 @numba.njit(inline="always")
@@ -155,33 +161,47 @@ def _write(sides, n, box):  # type: ignore[no-untyped-def]
     sides[3 * count + n], sides[4 * count + n], sides[5 * count + n] = box[3], box[4], box[5]
 
 
+@parallel_kernel
+def mark_strayed(strayed, edges, faces, edges_strayed, faces_strayed):  # type: ignore[no-untyped-def]
+    """Fill edges_strayed (E,) and faces_strayed (T,) with whether a point of theirs strayed (N,)."""
+    for e in numba.prange(len(edges)):
+        edges_strayed[e] = strayed[edges[e, 0]] | strayed[edges[e, 1]]
+    for t in numba.prange(len(faces)):
+        faces_strayed[t] = strayed[faces[t, 0]] | strayed[faces[t, 1]] | strayed[faces[t, 2]]
+
+
 @bare_kernel
-def _bound_some(begin, end, numbers, state, patches, bounds):  # type: ignore[no-untyped-def]
+def _bound_some(begin, end, numbers, state, strayed, patches, bounds):  # type: ignore[no-untyped-def]
     """Fill the bounds of patches number begin .. end - 1 of the given ones."""
     cone, points, edges, faces = bounds.cone, patches.points, patches.edges, patches.faces
+    of_points, of_edges, of_faces = bounds.point_marks, bounds.edge_marks, bounds.face_marks
     nothing = (np.inf, np.inf, np.inf, -np.inf, -np.inf, -np.inf)
     for turn in range(begin, end):
-        p, sx, sy, sz, whole = numbers[turn], 0.0, 0.0, 0.0, nothing
+        p, sx, sy, sz, whole, marks = numbers[turn], 0.0, 0.0, 0.0, nothing, 0
         for n in range(patches.point_span[p], patches.point_span[p + 1]):
-            box = _way_of(state, points[n]) if points[n] != NONE else nothing
+            box, i, marks = nothing, points[n], marks >> 1
+            if i != NONE:
+                box, marks = _way_of(state, i), marks | (strayed[i] << 3)
             _write(bounds.point_box, n, box)
-            whole = _both(whole, box)
+            whole, of_points[n // WIDTH] = _both(whole, box), marks  # the last of a four writes all of them
         for n in range(patches.edge_span[p], patches.edge_span[p + 1]):
-            box = nothing
+            box, marks = nothing, marks >> 1
             if edges[n, 0] != NONE:
-                box = _both(_way_of(state, edges[n, 1]), _way_of(state, edges[n, 2]))
+                i, j = edges[n, 1], edges[n, 2]
+                box, marks = _both(_way_of(state, i), _way_of(state, j)), marks | ((strayed[i] | strayed[j]) << 3)
             _write(bounds.edge_box, n, box)
-            whole = _both(whole, box)
+            whole, of_edges[n // WIDTH] = _both(whole, box), marks
         first, last = patches.face_span[p], patches.face_span[p + 1]
         for n in range(first, last):
-            box = nothing
+            box, marks = nothing, marks >> 1
             if faces[n, 0] != NONE:
-                box = _both(_way_of(state, faces[n, 1]), _way_of(state, faces[n, 2]))
-                box = _both(box, _way_of(state, faces[n, 3]))
+                i, j, k = faces[n, 1], faces[n, 2], faces[n, 3]
+                box = _both(_both(_way_of(state, i), _way_of(state, j)), _way_of(state, k))
+                marks |= (strayed[i] | strayed[j] | strayed[k]) << 3
                 nx, ny, nz = _unit_normal(state, faces, n)
                 sx, sy, sz = sx + nx, sy + ny, sz + nz
             _write(bounds.face_box, n, box)
-            whole = _both(whole, box)
+            whole, of_faces[n // WIDTH] = _both(whole, box), marks
         for k in range(3):
             bounds.box[p, k], bounds.box[p, 3 + k] = whole[k], whole[3 + k]
         size = np.sqrt(sx * sx + sy * sy + sz * sz) + 1e-300
@@ -195,12 +215,15 @@ def _bound_some(begin, end, numbers, state, patches, bounds):  # type: ignore[no
 
 
 @parallel_kernel
-def bound_patches(numbers, state, patches, bounds):  # type: ignore[no-untyped-def]
-    """Fill the bounds of patches by number; state (N, 6) is where each point is and the way it is to go, metres."""
+def bound_patches(numbers, state, strayed, patches, bounds):  # type: ignore[no-untyped-def]
+    """Fill the bounds of patches by number.
+
+    `state` (N, 6) is where each point is and the way it is to go, metres; `strayed` (N,) which have strayed.
+    """
     count = len(numbers)
     for turn in numba.prange((count + SOME - 1) // SOME):
         begin = np.int64(turn) * SOME
-        _bound_some(begin, min(begin + SOME, count), numbers, state, patches, bounds)
+        _bound_some(begin, min(begin + SOME, count), numbers, state, strayed, patches, bounds)
 
 
 @numba.njit(inline="always")
@@ -214,13 +237,22 @@ def _unit_normal(x, faces, n):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(inline="always")
-def _flat_together(p, q, patches, cone):  # type: ignore[no-untyped-def]
-    """Tell whether patches p and q are one, or neighbours, and nearly flat together."""
-    together = p == q
-    if not together:
-        for n in range(patches.beside_span[p], patches.beside_span[p + 1]):
-            together |= patches.beside[n] == q
-    if not together:
+def place_beside(p, q, patches):  # type: ignore[no-untyped-def]
+    """Return a place of their own for patches p <= q that are one, or beside each other; -1 for others."""
+    if p == q:
+        return len(patches.beside) + p
+    at = -1
+    for n in range(patches.beside_span[p], patches.beside_span[p + 1]):
+        if patches.beside[n] == q:
+            at = n
+    return at
+
+
+@numba.njit(inline="always")
+def _flat_together(p, q, patches, cone, searched):  # type: ignore[no-untyped-def]
+    """Tell whether patches p and q are one, or neighbours, nearly flat together, and not yet searched."""
+    at = place_beside(min(p, q), max(p, q), patches)
+    if at < 0 or searched[at]:
         return False
     if cone[p, 3] < LEAST or cone[q, 3] < LEAST:
         return False
@@ -249,18 +281,18 @@ def around(boxes, n, reach):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(inline="always")
-def _need(p, q, cone, patches, group):  # type: ignore[no-untyped-def]
+def _need(p, q, cone, patches, group, searched):  # type: ignore[no-untyped-def]
     """Tell whether patches p and q, whose boxes meet, must be searched."""
     need = True
     if group[p] < 0 and group[q] < 0 and (group[p] <= FORM) == (group[q] <= FORM):
         need = False
     if need and group[p] == group[q]:
-        need = group[p] % 2 == 0 and not _flat_together(p, q, patches, cone)
+        need = group[p] % 2 == 0 and not _flat_together(p, q, patches, cone, searched)
     return need
 
 
 @bare_kernel
-def _meet_one(i, places, order, flags, boxes, widest, cone, patches, group, reach, out):  # type: ignore[no-untyped-def]
+def _meet_one(i, places, order, flags, boxes, widest, cone, patches, group, searched, reach, out):  # type: ignore[no-untyped-def]
     """Fill row i of out for the patch that is at that place of order; return how many it is to be searched with."""
     p, found = order[places[i]], 0
     low_x, low_y, low_z, high_x, high_y, high_z = around(boxes, places[i], reach)
@@ -276,7 +308,8 @@ def _meet_one(i, places, order, flags, boxes, widest, cone, patches, group, reac
             break
         q = order[j]
         once = (q >= p) | (not flags[q])
-        if once & meets(boxes, j, low_x, low_y, low_z, high_x, high_y, high_z) and _need(p, q, cone, patches, group):
+        met = once & meets(boxes, j, low_x, low_y, low_z, high_x, high_y, high_z)
+        if met and _need(p, q, cone, patches, group, searched):
             if found < out.shape[1]:
                 out[i, found] = q
             found += 1
@@ -284,14 +317,17 @@ def _meet_one(i, places, order, flags, boxes, widest, cone, patches, group, reac
 
 
 @parallel_kernel
-def meet_patches(places, order, flags, boxes, widest, cone, patches, group, reach, out, count):  # type: ignore[no-untyped-def]
+def meet_patches(places, order, flags, boxes, widest, cone, patches, group, searched, reach, out, count):  # type: ignore[no-untyped-def]
     """Write to each row of out (F, room) the patches to be searched with one of the flagged ones; count (F,) how many.
 
     `boxes` (P, 6) are those of the patches sorted by their low x, as `order` (P,) tells, and `places` (F,) are those of
     the flagged ones there; `widest` is the largest extent along x, metres. `group` (P,)
     is negative for rigid bodies' and colliders' corners, which do not meet each other (but for
     colliders that change their form, `FORM` and below, which rigid bodies meet), else twice the body's number,
-    odd when it is not kept apart from itself.
+    odd when it is not kept apart from itself. `searched` is by `place_beside`: such patches are not left out any more,
+    however flat they are.
     """
     for i in numba.prange(len(places)):
-        count[i] = _meet_one(np.int64(i), places, order, flags, boxes, widest, cone, patches, group, reach, out)
+        count[i] = _meet_one(
+            np.int64(i), places, order, flags, boxes, widest, cone, patches, group, searched, reach, out
+        )

@@ -27,10 +27,10 @@ from zembrik.core.solver.ways import leave_ways, set_out
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int32]
 SHARP_DEG = 15.0  # a collider's edge that bends less is left to the points
-MARGIN = 0.25  # of the mean edge: how far things may stray before the pairs are looked for anew
-AHEAD = 5  # substeps that the pairs found are to hold, if everything keeps its way
+MARGIN = 0.15  # of the mean edge: how far things may stray before the pairs are looked for anew
+AHEAD = 4  # substeps that the pairs found are to hold, if everything keeps its way
 SLOW = 0.2  # margins; what would go less in so many substeps is expected to stay
-MANY = 0.5  # of all patches: if more leave their way, all are looked at anew
+MANY = 0.5  # of all patches: if more hold what strayed, all are looked at anew
 
 
 @dataclass(frozen=True)
@@ -145,7 +145,9 @@ class Touching:
         ends = self.x[edges] if len(edges) else self.x[self.edges]
         spacing = float(np.linalg.norm(ends[:, 0] - ends[:, 1], axis=1).mean()) if len(ends) else 1.0
         most = float(self.room.max(initial=0.0))
-        self.margin = max(MARGIN * spacing, most)  # metres that things may go before the pairs are looked for anew
+        self.margin = max(
+            MARGIN * spacing, 0.5 * most
+        )  # metres that things may go before the pairs are looked for anew
         self.reach = 2.0 * most + self.margin
         self.carried = np.zeros(3)  # how far the drift has carried all since all pairs were looked for, metres
         self.drifted = np.zeros(3)  # what the drift was since ways were added up, metres
@@ -154,7 +156,6 @@ class Touching:
         self.points = self.lines = new_pairs(np.zeros((0, 2), np.int32))
         self.touching = np.zeros(0, np.bool_)
         self.last, self.steps = self.x.copy(), 0
-        self.strayed = np.zeros(len(self.x), np.bool_)
         self.step, self.stirred = np.zeros(len(self.x)), np.zeros(len(self.x))
         # How far points, faces and edges went since all pairs were looked for, metres.
         self.went, self.face_went, self.edge_went = (
@@ -186,7 +187,7 @@ class Touching:
         search = self.search
         leave_ways(
             self.x, self.before, self.drift, self.built, self.way, self.steps, AHEAD, 0.5 * self.margin,
-            SLOW * self.margin, search.patches, self.strayed, search.flags,
+            SLOW * self.margin, search.patches, search.strayed, search.flags,
         )  # fmt: skip
         if self.steps > AHEAD:
             self.steps = 0
@@ -211,9 +212,9 @@ class Touching:
         self.drift = (self.x - self.before).mean(axis=0)
         self.built, self.steps = self.x.copy(), 0
         self.carried[:] = 0.0
-        self.strayed[:] = self.search.flags[:] = True
+        self.search.strayed[:] = True
         self._set_out()
-        self.points, self.lines = (new_pairs(found) for found in self.search.search(self.reach))
+        self.points, self.lines = (new_pairs(found) for found in self.search.search_all(self.reach))
         self.touching = np.zeros(len(self.points.pairs) + len(self.lines.pairs), np.bool_)
         self.went[:] = self.face_went[:] = self.edge_went[:] = 0.0
         self.last[...] = self.x
@@ -221,23 +222,20 @@ class Touching:
 
     def _set_out(self) -> None:
         set_out(
-            self.x, self.before, self.drift, self.carried, self.built, self.way, self.steps, AHEAD, self.strayed,
-            self.search.state,
+            self.x, self.before, self.drift, self.carried, self.built, self.way, self.steps, AHEAD,
+            self.search.strayed, self.search.state,
         )  # fmt: skip
 
     def _look_again(self) -> None:
-        """Look anew for the pairs of patches that left their way, and keep all others.
+        """Look anew for the pairs of what strayed, and keep all others.
 
         Only points that strayed get a new way; of all others, what is expected stays as it was.
         """
         search = self.search
         self._set_out()
-        points_gone, faces_gone, edges_gone = (
-            search.flags[owner] for owner in (search.owner, search.face_owner, search.edge_owner)
-        )
-        points, lines = search.search(self.reach)
-        self.points = replaced(self.points, points_gone, faces_gone, points)
-        self.lines = replaced(self.lines, edges_gone, edges_gone, lines)
+        points, lines = search.search_strayed(self.reach)
+        self.points = replaced(self.points, search.strayed, search.faces_strayed, points)
+        self.lines = replaced(self.lines, search.edges_strayed, search.edges_strayed, lines)
         self.touching = np.zeros(len(self.points.pairs) + len(self.lines.pairs), np.bool_)
 
     def solve(self, x: Floats, w: Floats, rigid: Rigid, sweeps: int = 1) -> None:
