@@ -26,7 +26,10 @@ from zembrik.core.solver.step import Stepper
 FRAMES = 48
 
 
-def setup_of(side: int, itself: bool, frames: int = FRAMES):
+LEVELS = (None, "points", "faces", "edges")  # without itself, and with itself, by the levels of contact
+
+
+def setup_of(side: int, itself: bool, frames: int = FRAMES, contact: str = "edges"):
     cloth = {
         "name": "cloth",
         "role": "cloth",
@@ -41,7 +44,7 @@ def setup_of(side: int, itself: bool, frames: int = FRAMES):
         "place": {"translate": [0, 0.5, 0]},
         "proxy": {"kind": "ball"},
     }
-    quality = {"substeps": 20, "self_collision": itself, "contact": "edges" if itself else "points"}
+    quality = {"substeps": 20, "self_collision": itself, "contact": contact if itself else "points"}
     winds = [{"kind": "wind", "velocity": [1, 0, 0.5]}]
     return parse_setup({"frames": [1, frames], "bodies": [cloth, ball], "forces": winds, "quality": quality})
 
@@ -89,25 +92,26 @@ def main() -> None:
 
     CacheWriter.commit = timed
     bake(setup_of(5, True, 3), FolderAssets(folder), folder / "warm.zarr")  # compiles or loads the kernels
-    sizes: dict[bool, list[tuple[int, float]]] = {False: [], True: []}
+    sizes: dict[str | None, list[tuple[int, float]]] = {level: [] for level in LEVELS}
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
-    print("points    with itself   ms a frame   worst   whole bake s   writing %")
-    for side, itself in product(sides, (False, True)):
+    print("points    with itself   ms a frame   worst   whole bake s   writing %   most kB a point so far")
+    for side, level in product(sides, LEVELS):
         writing.clear()
         start = time.perf_counter()
-        cache = bake(setup_of(side, itself), FolderAssets(folder), folder / f"{side}-{itself}.zarr")
+        setup = setup_of(side, level is not None, contact=level or "points")
+        cache = bake(setup, FolderAssets(folder), folder / f"{side}-{level}.zarr")
         whole = time.perf_counter() - start
         frames = cache.figure("timing/seconds")[1:]
         ms, share = frames * 1000, 100 * sum(writing) / whole
-        sizes[itself].append((side * side, float(np.median(ms))))
-        print(f"{side * side:7,} {itself!s:>10} {np.median(ms):12.1f} {ms.max():9.1f} {whole:13.2f} {share:11.1f}")
-    for itself, found in sizes.items():
+        used = (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) * 1.024 / side**2
+        sizes[level].append((side * side, float(np.median(ms))))
+        told = f"{np.median(ms):12.1f} {ms.max():9.1f} {whole:13.2f} {share:11.1f} {used:13.2f}"
+        print(f"{side * side:7,} {level or 'no':>10} {told}", flush=True)
+    for level, found in sizes.items():
         if len(found) > 1:
             points, ms = np.log(np.array(found).T)
-            print(f"with itself {itself}: time grows with the points to the power {np.polyfit(points, ms, 1)[0]:.2f}")
-    most = max(side * side for side in sides)
-    used = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before
-    print(f"at most {used * 1024 / most / 1000:.2f} kB a point of the largest, over what was there before")
+            power = np.polyfit(points, ms, 1)[0]
+            print(f"with itself: {level or 'no'}: time grows with the points to the power {power:.2f}")
     shutil.rmtree(folder)
     print(f"a cloth of 10,201 points hangs off by {100 * hanging_error(101):+.2f}% of its length at the daily profile")
 
