@@ -270,15 +270,15 @@ def search_patches(  # type: ignore[no-untyped-def]
 
 
 @bare_kernel
-def _replace(pairs, apart, until, first_gone, second_gone, new, out, out_apart, out_until):  # type: ignore[no-untyped-def]
-    """Write pairs with no side that is gone, then the new ones; return how many."""
-    count = 0
-    for k in range(len(pairs)):  # each is written, and the next takes its place if it is not kept
-        a, b = pairs[k, 0], pairs[k, 1]
-        out[count, 0], out[count, 1], out_apart[count], out_until[count] = a, b, apart[k], until[k]
+def _replace(old, first_gone, second_gone, new, out):  # type: ignore[no-untyped-def]
+    """Write old pairs with no side that is gone, then the new ones (m, 2); return how many. Out may be where old is."""
+    pairs, apart, until, count = out.pairs, out.apart, out.until, 0
+    for k in range(len(old.pairs)):  # each is written, and the next takes its place if it is not kept
+        a, b = old.pairs[k, 0], old.pairs[k, 1]
+        pairs[count, 0], pairs[count, 1], apart[count], until[count] = a, b, old.apart[k], old.until[k]
         count += not (first_gone[a] | second_gone[b])
     for k in range(len(new)):
-        out[count, 0], out[count, 1], out_apart[count], out_until[count] = new[k, 0], new[k, 1], UNKNOWN, -np.inf
+        pairs[count, 0], pairs[count, 1], apart[count], until[count] = new[k, 0], new[k, 1], UNKNOWN, -np.inf
         count += 1
     return count
 
@@ -297,17 +297,30 @@ class Near(NamedTuple):
     until: Floats
 
 
-def new_pairs(pairs: Whole) -> Near:
-    """Return pairs (m, 2) of which nothing is known."""
-    return Near(pairs, np.full(len(pairs), UNKNOWN), np.full(len(pairs), -np.inf))
+class Known:
+    """The near pairs that are known, in room that is kept from search to search.
 
+    Attributes:
+        near: the pairs.
+    """
 
-def replaced(old: Near, first_gone: NDArray[np.bool_], second_gone: NDArray[np.bool_], new: Whole) -> Near:
-    """Return old pairs with no side that is gone (things,), then the new ones (m, 2)."""
-    most = len(old.pairs) + len(new)
-    pairs, apart, until = np.empty((most, 2), np.int32), np.empty(most), np.empty(most)
-    count = _replace(old.pairs, old.apart, old.until, first_gone, second_gone, new, pairs, apart, until)
-    return Near(pairs[:count], apart[:count], until[:count])
+    def __init__(self) -> None:
+        self.near = self._room = Near(np.empty((0, 2), np.int32), np.empty(0), np.empty(0))
+
+    def forget(self) -> None:
+        """Know of none any more."""
+        self.near = self._first(0)
+
+    def replace(self, first_gone: NDArray[np.bool_], second_gone: NDArray[np.bool_], new: Whole) -> None:
+        """Forget pairs with a side that is gone (things,), and take on new ones (m, 2)."""
+        most = len(self.near.pairs) + len(new)
+        if most > len(self._room.until):
+            most += most // 4
+            self._room = Near(np.empty((most, 2), np.int32), np.empty(most), np.empty(most))
+        self.near = self._first(_replace(self.near, first_gone, second_gone, new, self._room))
+
+    def _first(self, count: int) -> Near:
+        return Near(self._room.pairs[:count], self._room.apart[:count], self._room.until[:count])
 
 
 @parallel_kernel

@@ -20,7 +20,7 @@ from zembrik.core.solver.guests import (
 )
 from zembrik.core.solver.measuring import add_ways, find_touching
 from zembrik.core.solver.mesh_contact import mark_touched, solve_touching
-from zembrik.core.solver.nearby import Search, new_pairs, replaced
+from zembrik.core.solver.nearby import Known, Search
 from zembrik.core.solver.patches import FORM, make_patches
 from zembrik.core.solver.ways import leave_ways, set_out
 
@@ -153,7 +153,7 @@ class Touching:
         self.drifted = np.zeros(3)  # what the drift was since ways were added up, metres
         self.drift = np.zeros(3)  # what all go in a substep in the mean, metres; ways are relative to it
         self.way = np.zeros_like(self.x)
-        self.points = self.lines = new_pairs(np.zeros((0, 2), np.int32))
+        self.points, self.lines = Known(), Known()
         self.touching = np.zeros(0, np.bool_)
         self.last, self.steps = self.x.copy(), 0
         self.step, self.stirred = np.zeros(len(self.x)), np.zeros(len(self.x))
@@ -214,8 +214,9 @@ class Touching:
         self.carried[:] = 0.0
         self.search.strayed[:] = True
         self._set_out()
-        self.points, self.lines = (new_pairs(found) for found in self.search.search_all(self.reach))
-        self.touching = np.zeros(len(self.points.pairs) + len(self.lines.pairs), np.bool_)
+        self.points.forget()
+        self.lines.forget()
+        self._know(*self.search.search_all(self.reach))
         self.went[:] = self.face_went[:] = self.edge_went[:] = 0.0
         self.last[...] = self.x
         self.drifted[:] = 0.0
@@ -231,12 +232,15 @@ class Touching:
 
         Only points that strayed get a new way; of all others, what is expected stays as it was.
         """
-        search = self.search
         self._set_out()
-        points, lines = search.search_strayed(self.reach)
-        self.points = replaced(self.points, search.strayed, search.faces_strayed, points)
-        self.lines = replaced(self.lines, search.edges_strayed, search.edges_strayed, lines)
-        self.touching = np.zeros(len(self.points.pairs) + len(self.lines.pairs), np.bool_)
+        self._know(*self.search.search_strayed(self.reach))
+
+    def _know(self, points: Whole, lines: Whole) -> None:
+        """Take on pairs (m, 2) that were found, and forget those of what strayed."""
+        search = self.search
+        self.points.replace(search.strayed, search.faces_strayed, points)
+        self.lines.replace(search.edges_strayed, search.edges_strayed, lines)
+        self.touching = np.zeros(len(self.points.near.pairs) + len(self.lines.near.pairs), np.bool_)
 
     def solve(self, x: Floats, w: Floats, rigid: Rigid, sweeps: int = 1) -> None:
         """Bring touching pairs apart; places x (n, 3) of all particles and the bodies' shifts change.
@@ -265,7 +269,7 @@ class Touching:
             *ways,
         )  # fmt: skip
         self.drifted[:] = 0.0
-        things = (self.faces, self.edges, self.points, self.lines)
+        things = (self.faces, self.edges, self.points.near, self.lines.near)
         find_touching(
             self.x, self.before, self.rest, self.whose, self.room, *things, *ways, self.stirred, self.touching
         )
