@@ -77,6 +77,17 @@ def test_a_pile_in_halves_ends_in_the_same_bytes_on_one_thread_and_on_two(worlds
     assert one.speed.tobytes() == two.speed.tobytes()
 
 
+def test_where_nothing_is_free_or_a_place_is_no_number_every_run_is_named_still(worlds):
+    """All bodies held or asleep, and then places that are not numbers: no plane parts them, and nothing is lost."""
+    solids = worlds[1].solids
+    runs, body, place = solids.runs, solids.body, solids.rigid.place
+    count = len(runs) - 1
+    order, ends = halve(solids.contacts, runs, np.zeros_like(body), place)
+    assert (sorted(order), ends[2]) == (list(range(count)), count)
+    order, ends = halve(solids.contacts, runs, body, np.full_like(place, np.nan))
+    assert (sorted(order), ends[2]) == (list(range(count)), count)
+
+
 @pytest.mark.parametrize(("many", "axis"), [(FEW, 0), (3000, 2), (FEW - 1, 0)])
 def test_touching_pairs_in_halves_share_no_point(many, axis):
     """Every pair is named once; no point of a pair of one half is one of the other; few pairs keep their order."""

@@ -88,7 +88,8 @@ def _outside(x, y, z, frame):  # type: ignore[no-untyped-def]
 def _points_near(axes, first, last, wide, gone, pose, local_box, s, point):  # type: ignore[no-untyped-def]
     """Fill point with those of first .. last - 1 that may be within `wide` (m) of a rigid solid's turned box.
 
-    Return how many, and how far (m) beyond that the nearest of the others is. `gone` (m) is what both sides went.
+    Return how many, and how far (m) beyond that the others are at least (what fills up the last four may make it
+    less). `gone` (m) is what both sides went.
     """
     frame, found, nearest = _frame(pose, local_box, s), 0, lanes(np.inf, np.inf, np.inf, np.inf)
     xs, ys, zs = axes[0], axes[1], axes[2]

@@ -336,8 +336,8 @@ def _pack(rows, lots, start, out):  # type: ignore[no-untyped-def]
 def _list_pairs(numbers, met, found, patches, searched, all_anew, out):  # type: ignore[no-untyped-def]
     """Write to out (m, 3) the pairs of patches, the lower number first, and whether all of them is to be searched.
 
-    That is so where all is looked for anew, and where `patches.meet_patches` says so. `searched` takes note of
-    those of patches that are one, or beside each other.
+    That is so where all is looked for anew, and of patches that are one, or beside each other, when they were left out
+    as nearly flat until now; `searched` takes note of those.
     """
     count = 0
     for i in range(len(numbers)):
