@@ -174,6 +174,10 @@ def test_the_whole_path(address, browser, database, settings, shot, tmp_path):
     bench.changed(lambda: bench.type("input[aria-label='Stands at x']", "1.5"))
     bench.station("proxies")
     bench.wait(lambda: "hull" in bench.find(".kinds").text)
+    place = "return document.querySelector('.kinds.proxies').getBoundingClientRect().top"
+    before = browser.execute_script(place)
+    bench.wait(lambda: "…" not in bench.find(".kinds").text)
+    assert browser.execute_script(place) == before  # what was measured does not move the rows under the hand
     bench.changed(lambda: bench.click(".kinds tr:nth-child(5) button"))
     bench.wait(lambda: bench.find(".kinds .chosen button").text == "hull")
     bench.wait(lambda: bench.state("view.bodies.get('stool').proxy.visible"))
@@ -244,6 +248,50 @@ def test_the_whole_path(address, browser, database, settings, shot, tmp_path):
     assert cache.attributes["setup"]["quality"]["substeps"] == 12
     assert cache.attributes["setup"]["bodies"][0]["material"]["preset"] == "oilcloth"
     assert json.loads(urllib.request.urlopen(f"{address}/shots/{shot}/status.json").read())["bake"]["id"] == bake_number
+    assert complaints(browser) == []
+
+
+def test_what_a_person_asked_for_is_not_overtaken(address, browser, shot):
+    """An answer held up on its way does not replace the panel of what was asked for after it."""
+    bench = Bench(browser)
+    browser.get(f"{address}/shots/{shot}/quality")
+    bench.wait(lambda: bench.state("state.status"))
+    hold_up = """const open = XMLHttpRequest.prototype.open, send = XMLHttpRequest.prototype.send;
+    window.late = [];
+    XMLHttpRequest.prototype.open = function (...w) { this.where = w[1]; return open.apply(this, w); };
+    XMLHttpRequest.prototype.send = function (...w) {
+      const late = window.hold && this.where.includes(window.hold), onload = this.onload;
+      if (late) { window.hold = ""; this.onload = () => window.late.push(() => onload.call(this)); }
+      return send.apply(this, w); };"""
+    browser.execute_script(hold_up)
+
+    def ask_late(headers):
+        browser.execute_script("window.hold = '/quality'")
+        browser.execute_script(f"htmx.ajax('GET', '/shots/{shot}/quality', {{target: '#panel', headers: {headers}}})")
+        bench.wait(lambda: browser.execute_script("return window.late.length"))
+
+    def let_come():
+        browser.execute_script("window.late.pop()()")
+        browser.execute_async_script("setTimeout(arguments[0], 200)")
+
+    for headers in ("{}", "{'X-By-Itself': '1'}"):
+        # An old panel is under way while a dial is changed: the change stays on show.
+        bench.station("quality")
+        ask_late(headers)
+        substeps = bench.find("[id$=quality-substeps]").get_attribute("value")
+        new = str(int(substeps) + 1)
+        bench.changed(lambda new=new: bench.type("[id$=quality-substeps]", new))
+        let_come()
+        assert bench.find("[id$=quality-substeps]").get_attribute("value") == new
+        # And while another station is opened: it stays open.
+        ask_late(headers)
+        bench.station("motion")
+        let_come()
+        assert bench.find(".open-panel").get_attribute("data-station") == "motion"
+    # What nothing overtook is shown.
+    ask_late("{'X-By-Itself': '1'}")
+    let_come()
+    assert bench.find(".open-panel").get_attribute("data-station") == "quality"
     assert complaints(browser) == []
 
 

@@ -257,10 +257,15 @@ function markCurve() {
 // ---- panel
 const panelStation = () => document.querySelector(".open-panel")?.dataset.station;
 
-function openStation(station, body = view.selected) {
+function openStation(station, body = view.selected, headers = {}) {
   const url = `/shots/${shot}/${station}${body ? `?body=${encodeURIComponent(body)}` : ""}`;
-  htmx.ajax("GET", url, { target: "#panel", swap: "innerHTML" }).then(() => history.replaceState(null, "", url));
+  htmx.ajax("GET", url, { target: "#panel", swap: "innerHTML", headers }).then(() => { if (panelStation() === station) history.replaceState(null, "", url); });
 }
+
+// Another station or body starts at its top; the same one, drawn anew, stays where it was scrolled to.
+const opened = () => { const panel = document.querySelector(".open-panel"); return `${panel?.dataset.station} ${panel?.dataset.body}`; };
+document.addEventListener("htmx:beforeSwap", (event) => { if (event.target.id === "panel") state.opened = opened(); });
+document.addEventListener("htmx:afterSwap", (event) => { if (event.target.id === "panel" && state.opened !== opened()) $("panel").scrollTop = 0; });
 
 // On the Proxies station the proxies are drawn, whatever the button says elsewhere.
 function drawProxies() {
@@ -273,7 +278,7 @@ function drawProxies() {
 
 function refreshPanel() {
   if (document.activeElement?.closest("#panel") && document.activeElement.matches("input,textarea,select")) return;
-  openStation(panelStation());
+  openStation(panelStation(), view.selected, { "X-By-Itself": "1" });
 }
 
 document.addEventListener("htmx:configRequest", (event) => {

@@ -20,6 +20,21 @@ document.addEventListener("htmx:beforeSwap", (event) => {
   }
 });
 
+// Answers may overtake one another. What a person asked for stays: the answer to what they asked before it no longer
+// replaces it, and neither does a panel that came by itself (a refresh, an errand's end) and was asked for before it was shown.
+const asked = new WeakMap(); // request → when, in counts of requests and answers
+const shown = { asked: 0, at: 0 }; // the last answer to a person
+let clock = 0;
+document.addEventListener("htmx:beforeRequest", (event) => asked.set(event.detail.xhr, ++clock));
+document.addEventListener("htmx:beforeSwap", (event) => {
+  const { xhr, target, requestConfig } = event.detail;
+  if (target.id !== "panel" || xhr.status >= 400) return;
+  const alone = requestConfig.headers["X-By-Itself"] || requestConfig.elt?.getAttribute("hx-trigger")?.startsWith("load");
+  const when = asked.get(xhr);
+  if (requestConfig.verb === "get" && when < (alone ? shown.at : shown.asked)) event.detail.shouldSwap = false;
+  else if (!alone) Object.assign(shown, { asked: Math.max(when, shown.asked), at: ++clock });
+});
+
 document.addEventListener("htmx:sendError", () => {
   const notices = document.getElementById("notices");
   const notice = document.createElement("div");
