@@ -174,7 +174,7 @@ def test_the_whole_path(address, browser, database, settings, shot, tmp_path):
     bench.changed(lambda: bench.type("input[aria-label='Stands at x']", "1.5"))
     bench.station("proxies")
     bench.wait(lambda: "hull" in bench.find(".kinds").text)
-    place = "return document.querySelector('.kinds.proxies').getBoundingClientRect().top"
+    place = "return document.querySelector('.kinds.proxies tr:nth-child(5) button').getBoundingClientRect().top"
     before = browser.execute_script(place)
     bench.wait(lambda: "…" not in bench.find(".kinds").text)
     assert browser.execute_script(place) == before  # what was measured does not move the rows under the hand
