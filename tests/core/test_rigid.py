@@ -7,6 +7,7 @@ from stage import Stage, brick
 from zembrik.core.mesh import shapes
 from zembrik.core.mesh.inertia import mass_of
 from zembrik.core.problem import Problem
+from zembrik.core.solver.arrays import ARM_A, ARM_B, GIVE, NORMAL, WEIGHT
 from zembrik.core.units import quaternion_turn
 
 G = 9.81
@@ -193,3 +194,31 @@ def test_bodies_that_grow_thicker_are_pushed_apart():
     assert gap() == pytest.approx(0.006, abs=1e-9)
     stage.run(3)
     assert gap() > 0.0155
+
+
+def test_what_a_push_gives_at_a_contact_is_the_formula():
+    """w p + I⁻¹(r × p) × r of both sides, and Σ share² w p of particles: a matrix of 3 × 3 in every contact's row."""
+    turned = {"place": {"rotate": [20, 10, 30]}}
+    cloth = {"name": "cloth", "role": "cloth", "mesh": {"shape": "grid", "size": [1, 1], "segments": [12, 12]},
+             "place": {"translate": [0, 0.85, 0]}}  # fmt: skip
+    bricks = [brick("low", (0, 0.3, 0)), brick("high", (0.1, 0.75, 0.05), (0.2, 0.3, 0.4), **turned)]
+    stage = Stage({"bodies": [cloth, *bricks]})
+    stage.run(8)
+    solids, rigid = stage.world.solids, stage.rigid
+    contacts, skin = solids.contacts, solids.skin
+    assert (contacts.a < 0).any() and ((contacts.a >= 0) & (contacts.b >= 0)).any() and (contacts.b < 0).any()
+    pushes = np.random.default_rng(4).normal(size=(3, 3))
+    for c, row in enumerate(contacts.row):
+        expected = np.zeros((3, 3))
+        if contacts.a[c] < 0:
+            masters, shares = skin.masters[contacts.point[c]], skin.shares[contacts.point[c]]
+            expected += (shares**2 * stage.world.w[masters]).sum() * pushes
+        for r, arm in ((contacts.a[c], row[ARM_A : ARM_A + 3]), (contacts.b[c], row[ARM_B : ARM_B + 3])):
+            if r >= 0:
+                turns = np.cross(arm, pushes) @ rigid.turning[r].reshape(3, 3).T
+                expected += rigid.w[r] * pushes + np.cross(turns, arm)
+        xx, xy, xz, yy, yz, zz = row[GIVE : GIVE + 6]
+        give = np.array([[xx, xy, xz], [xy, yy, yz], [xz, yz, zz]])
+        assert pushes @ give == pytest.approx(expected, rel=1e-9, abs=1e-12)
+        normal = row[NORMAL : NORMAL + 3]
+        assert row[WEIGHT] == pytest.approx(normal @ give @ normal, rel=1e-12)

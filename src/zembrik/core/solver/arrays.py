@@ -142,7 +142,7 @@ ARM_A, ARM_B = 11, 14  # from the bodies' centres to the place of contact, metre
 SLID = 17  # what a's place was predicted to go relative to b's, metres
 DRAG = 20  # velocity of a collider's place, m/s
 RUB = 23  # the pushes of friction so far, kg·m
-TURN_A, TURN_B = 26, 29  # I⁻¹(r×n) of both sides: how a push along the normal turns them, 1/(kg·m)
+GIVE = 26  # xx xy xz yy yz zz of how far a push of 1 kg·m parts both sides at the place of contact, 1/kg
 HELD = 32  # 1 while the run it belongs to is pushed together
 WIDTH = 33
 

@@ -235,17 +235,21 @@ def _left(boxes, wide):  # type: ignore[no-untyped-def]
 
 
 @bare_kernel
-def _not_apart(pairs, until, whose, gone, pose, out, number):  # type: ignore[no-untyped-def]
+def _not_apart(pairs, until, whose, gone, pose, far, out, number):  # type: ignore[no-untyped-def]
     """Fill out (P, 2) and number (P,) with the pairs that may touch; return how many.
 
-    `until` (P,) is what both together must have gone before they can, `gone` (S,) what solids have gone, metres.
+    `until` (P,) is what both together must have gone before they can, `gone` (S,) what solids have gone, metres;
+    `far` (K,) is room for how far each chunk may go.
     """
     count = 0
+    for k in range(len(far)):
+        a = whose[k]
+        far[k] = gone[a] + pose[a, 12] if a >= 0 else np.inf
     for p in range(len(pairs)):
         # Each is written, and the next takes its place if it is apart.
-        out[count, 0], out[count, 1], number[count] = pairs[p, 0], pairs[p, 1], p
-        a, s = whose[pairs[p, 0]], pairs[p, 1]
-        count += not ((a >= 0) & (gone[a] + gone[s] + pose[a, 12] + pose[s, 12] < until[p]))
+        k, s = pairs[p, 0], pairs[p, 1]
+        out[count, 0], out[count, 1], number[count] = k, s, p
+        count += not (far[k] + (gone[s] + pose[s, 12]) < until[p])
     return count
 
 
@@ -291,5 +295,6 @@ class NearPairs:
             self.room = solids.room.copy()
             self.until[:] = -np.inf
         out, number = np.empty_like(self.pairs), np.empty(len(self.pairs), np.int64)
-        count = _not_apart(self.pairs, self.until, skin.solid, solids.gone, solids.pose, out, number)
+        far = np.empty(len(skin.solid))
+        count = _not_apart(self.pairs, self.until, skin.solid, solids.gone, solids.pose, far, out, number)
         return out[:count], number[:count]

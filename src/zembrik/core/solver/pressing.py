@@ -2,8 +2,10 @@
 
 What constraints did to both sides since the places were predicted is followed to first order.
 The push is the XPBD one without compliance. What the sides slid along each other is taken back
-whole as long as static friction holds, else as much as sliding friction does. Afterwards a
-velocity pass gives back bounce, and takes out the speed that only the way out of an overlap made.
+whole as long as static friction holds, else as much as sliding friction does. What a push parts both
+sides by is a matrix of 3 × 3 times the push (a row's GIVE): so it is known how far one along the normal
+slides them before it is made, and both go to the bodies as one. Afterwards a velocity pass gives back
+bounce, and takes out the speed that only the way out of an overlap made.
 
 Before each contact of a run is solved by itself, all of them are pushed at their common middle,
 as far as the least deep of them needs: a box that lands flat stays flat, whatever order its
@@ -27,6 +29,7 @@ from zembrik.core.solver.arrays import (
     BOUNCE,
     DRAG,
     GAP,
+    GIVE,
     GRIP,
     HELD,
     LOAD,
@@ -36,8 +39,6 @@ from zembrik.core.solver.arrays import (
     RUB,
     SLID,
     SLIP,
-    TURN_A,
-    TURN_B,
     WEIGHT,
 )  # fmt: skip
 
@@ -104,14 +105,22 @@ def _push(body, moved, r, x, y, z, px, py, pz):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(inline="always")
-def _push_along(body, moved, r, row, c, turn, size):  # type: ignore[no-untyped-def]
-    """Push body r by `size` along contact c's normal, its turn from the row."""
-    w = body[r, 0] * size
-    if w == 0.0:
-        return
-    for k in range(3):
-        moved[r, k] += w * row[c, NORMAL + k]
-        moved[r, 3 + k] += size * row[c, turn + k]
+def _given(body, r, x, y, z, nx, ny, nz):  # type: ignore[no-untyped-def]
+    """Return what a push of 1 kg·m along n, at an arm x, y, z of body r, moves the place there, metres."""
+    cx, cy, cz = y * nz - z * ny, z * nx - x * nz, x * ny - y * nx
+    tx = body[r, 1] * cx + body[r, 2] * cy + body[r, 3] * cz
+    ty = body[r, 4] * cx + body[r, 5] * cy + body[r, 6] * cz
+    tz = body[r, 7] * cx + body[r, 8] * cy + body[r, 9] * cz
+    w = body[r, 0]
+    return w * nx + ty * z - tz * y, w * ny + tz * x - tx * z, w * nz + tx * y - ty * x
+
+
+@numba.njit(inline="always")
+def _give_of(row, c, nx, ny, nz):  # type: ignore[no-untyped-def]
+    """Return by how far (m) a push of 1 kg·m along n parts both sides of contact c."""
+    xx, xy, xz = row[c, GIVE], row[c, GIVE + 1], row[c, GIVE + 2]
+    yy, yz, zz = row[c, GIVE + 3], row[c, GIVE + 4], row[c, GIVE + 5]
+    return xx * nx + xy * ny + xz * nz, xy * nx + yy * ny + yz * nz, xz * nx + yz * ny + zz * nz
 
 
 @numba.njit(inline="always")
@@ -147,15 +156,6 @@ def _push_points(i, masters, shares, w, x, px, py, pz):  # type: ignore[no-untyp
         x[m, 0] += size * px
         x[m, 1] += size * py
         x[m, 2] += size * pz
-
-
-@numba.njit(inline="always")
-def _points_weight(i, masters, shares, w):  # type: ignore[no-untyped-def]
-    """Return the inverse mass (1/kg) of a skin point that goes with particles."""
-    total = 0.0
-    for j in range(4):
-        total += shares[i, j] * shares[i, j] * w[masters[i, j]]
-    return total
 
 
 @numba.njit(inline="always")
@@ -201,47 +201,49 @@ def _middle(row, first, last, out):  # type: ignore[no-untyped-def]
 @numba.njit(inline="always")
 def _press_together(row, first, last, a, b, body, moved, middle):  # type: ignore[no-untyped-def]
     """Push a run of contacts of rigid bodies at their middle, as far as the least deep one needs, with friction."""
-    least = np.inf
+    least, count = np.inf, 0
+    ax, ay, az, bx, by, bz, nx, ny, nz = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+    tx, ty, tz = 0.0, 0.0, 0.0
     for c in range(first, last):
         mx, my, mz = _parted(row, c, a, b, moved)
         out = row[c, NORMAL] * mx + row[c, NORMAL + 1] * my + row[c, NORMAL + 2] * mz
         depth = row[c, ROOM] - row[c, GAP] - out
         row[c, HELD] = 1.0 if depth > 0.0 else 0.0
         if depth > 0.0:
-            least = min(least, depth)
-    count = _middle(row, first, last, middle)
-    if count == 0:
+            least, count = min(least, depth), count + 1
+            ax, ay, az = ax + row[c, ARM_A], ay + row[c, ARM_A + 1], az + row[c, ARM_A + 2]
+            bx, by, bz = bx + row[c, ARM_B], by + row[c, ARM_B + 1], bz + row[c, ARM_B + 2]
+            nx, ny, nz = nx + row[c, NORMAL], ny + row[c, NORMAL + 1], nz + row[c, NORMAL + 2]
+            tx, ty, tz = tx + row[c, SLID], ty + row[c, SLID + 1], tz + row[c, SLID + 2]
+    length = np.sqrt(nx * nx + ny * ny + nz * nz)
+    if (count < 2) | (length <= 0.99 * count):
         return
-    ax, ay, az, bx, by, bz, nx, ny, nz = (
-        middle[0], middle[1], middle[2], middle[3], middle[4], middle[5], middle[6], middle[7], middle[8],
-    )  # fmt: skip
-    weight = _weight(body, a, ax, ay, az, nx, ny, nz) + _weight(body, b, bx, by, bz, nx, ny, nz)
+    share, over = 1.0 / count, 1.0 / length
+    ax, ay, az, bx, by, bz = ax * share, ay * share, az * share, bx * share, by * share, bz * share
+    nx, ny, nz = nx * over, ny * over, nz * over
+    gx, gy, gz = _given(body, a, ax, ay, az, nx, ny, nz)
+    fx, fy, fz = _given(body, b, bx, by, bz, nx, ny, nz)
+    gx, gy, gz = gx + fx, gy + fy, gz + fz
+    weight = nx * gx + ny * gy + nz * gz
     if weight <= 0.0:
         return
     size = least / weight
-    _push(body, moved, a, ax, ay, az, size * nx, size * ny, size * nz)
-    _push(body, moved, b, bx, by, bz, -size * nx, -size * ny, -size * nz)
     # What all of them slid in the mean is what their middle moved, as both are linear.
     mx, my, mz = moved_at(moved, a, ax, ay, az)
     ux, uy, uz = moved_at(moved, b, bx, by, bz)
-    sx, sy, sz = mx - ux, my - uy, mz - uz
-    for c in range(first, last):
-        if row[c, HELD] > 0.0:
-            row[c, LOAD] += size / count
-            sx += row[c, SLID] / count
-            sy += row[c, SLID + 1] / count
-            sz += row[c, SLID + 2] / count
+    sx, sy, sz = mx - ux + size * gx + share * tx, my - uy + size * gy + share * ty, mz - uz + size * gz + share * tz
     sn = sx * nx + sy * ny + sz * nz
     sx, sy, sz = sx - sn * nx, sy - sn * ny, sz - sn * nz
     slid = np.sqrt(sx * sx + sy * sy + sz * sz)
-    if slid < 1e-12:
-        return
-    sx, sy, sz = sx / slid, sy / slid, sz / slid
-    weight = _weight(body, a, ax, ay, az, sx, sy, sz) + _weight(body, b, bx, by, bz, sx, sy, sz)
-    px, py, pz = 0.0, 0.0, 0.0
+    px, py, pz, more, change = size * nx, size * ny, size * nz, size * share, 0.0
+    if slid >= 1e-12:
+        sx, sy, sz = sx / slid, sy / slid, sz / slid
+        weight = _weight(body, a, ax, ay, az, sx, sy, sz) + _weight(body, b, bx, by, bz, sx, sy, sz)
+        change = slid * share / weight
     for c in range(first, last):
         if row[c, HELD] > 0.0:
-            dx, dy, dz = _hold(row, c, slid / (weight * count), sx, sy, sz)
+            row[c, LOAD] += more
+            dx, dy, dz = _hold(row, c, change, sx, sy, sz)
             px, py, pz = px + dx, py + dy, pz + dz
     _push(body, moved, a, ax, ay, az, px, py, pz)
     _push(body, moved, b, bx, by, bz, -px, -py, -pz)
@@ -269,23 +271,33 @@ def _load_on(row, c, mx, my, mz):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(inline="always")
+def _push_of(row, c, mx, my, mz):  # type: ignore[no-untyped-def]
+    """Return the push (kg·m) that contact c's sides, parted by m, need: apart, or back if that was too much; friction.
+
+    Its load and friction are put down in the row.
+    """
+    holds, size = _load_on(row, c, mx, my, mz)
+    if not holds:
+        return 0.0, 0.0, 0.0
+    nx, ny, nz = row[c, NORMAL], row[c, NORMAL + 1], row[c, NORMAL + 2]
+    gx, gy, gz = _give_of(row, c, nx, ny, nz)
+    slid, sx, sy, sz = _slide_of(row, c, mx + size * gx, my + size * gy, mz + size * gz)
+    gx, gy, gz = _give_of(row, c, sx, sy, sz)
+    weight = sx * gx + sy * gy + sz * gz
+    px, py, pz = 0.0, 0.0, 0.0
+    if weight > 0.0:
+        px, py, pz = _hold(row, c, slid / weight, sx, sy, sz)
+    return px + size * nx, py + size * ny, pz + size * nz
+
+
+@numba.njit(inline="always")
 def _press_bodies(row, c, a, b, body, moved):  # type: ignore[no-untyped-def]
     """Push contact c of two rigid sides apart, or let go of what was pushed too much, with friction."""
     mx, my, mz = _parted(row, c, a, b, moved)
-    holds, size = _load_on(row, c, mx, my, mz)
-    if not holds:
-        return
-    _push_along(body, moved, a, row, c, TURN_A, size)
-    _push_along(body, moved, b, row, c, TURN_B, -size)
-    mx, my, mz = _parted(row, c, a, b, moved)
-    slid, sx, sy, sz = _slide_of(row, c, mx, my, mz)
-    ax, ay, az = row[c, ARM_A], row[c, ARM_A + 1], row[c, ARM_A + 2]
-    bx, by, bz = row[c, ARM_B], row[c, ARM_B + 1], row[c, ARM_B + 2]
-    weight = _weight(body, a, ax, ay, az, sx, sy, sz) + _weight(body, b, bx, by, bz, sx, sy, sz)
-    if weight > 0.0:
-        px, py, pz = _hold(row, c, slid / weight, sx, sy, sz)
-        _push(body, moved, a, ax, ay, az, px, py, pz)
-        _push(body, moved, b, bx, by, bz, -px, -py, -pz)
+    px, py, pz = _push_of(row, c, mx, my, mz)
+    if (px != 0.0) | (py != 0.0) | (pz != 0.0):
+        _push(body, moved, a, row[c, ARM_A], row[c, ARM_A + 1], row[c, ARM_A + 2], px, py, pz)
+        _push(body, moved, b, row[c, ARM_B], row[c, ARM_B + 1], row[c, ARM_B + 2], -px, -py, -pz)
 
 
 @numba.njit(inline="always")
@@ -294,18 +306,8 @@ def _press_points(row, c, i, b, body, moved, masters, shares, now, w, x):  # typ
     bx, by, bz = row[c, ARM_B], row[c, ARM_B + 1], row[c, ARM_B + 2]
     mx, my, mz = _points_moved(i, masters, shares, now, x)
     ux, uy, uz = moved_at(moved, b, bx, by, bz)
-    holds, size = _load_on(row, c, mx - ux, my - uy, mz - uz)
-    if not holds:
-        return
-    nx, ny, nz = row[c, NORMAL], row[c, NORMAL + 1], row[c, NORMAL + 2]
-    _push_points(i, masters, shares, w, x, size * nx, size * ny, size * nz)
-    _push_along(body, moved, b, row, c, TURN_B, -size)
-    mx, my, mz = _points_moved(i, masters, shares, now, x)
-    ux, uy, uz = moved_at(moved, b, bx, by, bz)
-    slid, sx, sy, sz = _slide_of(row, c, mx - ux, my - uy, mz - uz)
-    weight = _points_weight(i, masters, shares, w) + _weight(body, b, bx, by, bz, sx, sy, sz)
-    if weight > 0.0:
-        px, py, pz = _hold(row, c, slid / weight, sx, sy, sz)
+    px, py, pz = _push_of(row, c, mx - ux, my - uy, mz - uz)
+    if (px != 0.0) | (py != 0.0) | (pz != 0.0):
         _push_points(i, masters, shares, w, x, px, py, pz)
         _push(body, moved, b, bx, by, bz, -px, -py, -pz)
 

@@ -1,7 +1,8 @@
 """The contacts of skin points with solids: gathered as one table, a row each (`arrays.Contacts`).
 
 Within a substep bodies move little, so a contact keeps its place and direction. Both bodies'
-resistance there is 1/m + (r×n)·I⁻¹(r×n) (Müller et al. 2020, section 3.3). `pressing.py`
+resistance there is 1/m + (r×n)·I⁻¹(r×n) (Müller et al. 2020, section 3.3), for all directions n at once the matrix
+1/m − [r]I⁻¹[r], with [r] for the cross product (Mirtich 1996). `pressing.py`
 solves them. Contacts of one chunk with one solid come one after the other, as a run.
 """
 
@@ -18,14 +19,13 @@ from zembrik.core.solver.arrays import (
     BOUNCE,
     DRAG,
     GAP,
+    GIVE,
     GRIP,
     MEETS,
     NORMAL,
     ROOM,
     SLID,
     SLIP,
-    TURN_A,
-    TURN_B,
     WEIGHT,
     WIDTH,
     Contacts,
@@ -119,17 +119,26 @@ def _fill_some(begin, end, start, pairs, slots, skin, solids, rigid, w, dt, cont
                 row[c, DRAG], row[c, DRAG + 1], row[c, DRAG + 2] = ux, uy, uz
             row[c, MEETS] = nx * (vx - ux) + ny * (vy - uy) + nz * (vz - uz)
             weight = 0.0 if a >= 0 else _skin_weight(masters, shares, w, i)
+            xx, xy, xz, yy, yz, zz = weight, 0.0, 0.0, weight, 0.0, weight
             for side in range(2):
-                r, arm, turn = (a, ARM_A, TURN_A) if side == 0 else (b, ARM_B, TURN_B)
+                r, arm = (a, ARM_A) if side == 0 else (b, ARM_B)
                 if r >= 0 and mass[r] > 0.0 and not asleep[r]:
                     x, y, z = row[c, arm], row[c, arm + 1], row[c, arm + 2]
-                    cx, cy, cz = y * nz - z * ny, z * nx - x * nz, x * ny - y * nx
-                    for k in range(3):
-                        row[c, turn + k] = (
-                            turning[r, 3 * k] * cx + turning[r, 3 * k + 1] * cy + turning[r, 3 * k + 2] * cz
-                        )
-                    weight += mass[r] + cx * row[c, turn] + cy * row[c, turn + 1] + cz * row[c, turn + 2]
-            row[c, WEIGHT] = weight
+                    ia, ib, ic = turning[r, 0], turning[r, 1], turning[r, 2]
+                    ie, ig, ii = turning[r, 4], turning[r, 5], turning[r, 8]
+                    # Along each axis: the turn by a push there, and what that moves the place.
+                    tx, ty, tz = ib * z - ic * y, ie * z - ig * y, ig * z - ii * y
+                    xx, xy, xz = xx + mass[r] + ty * z - tz * y, xy + tz * x - tx * z, xz + tx * y - ty * x
+                    tx, ty, tz = ic * x - ia * z, ig * x - ib * z, ii * x - ic * z
+                    yy, yz = yy + mass[r] + tz * x - tx * z, yz + tx * y - ty * x
+                    tx, ty = ia * y - ib * x, ib * y - ie * x
+                    zz += mass[r] + tx * y - ty * x
+            row[c, GIVE], row[c, GIVE + 1], row[c, GIVE + 2] = xx, xy, xz
+            row[c, GIVE + 3], row[c, GIVE + 4], row[c, GIVE + 5] = yy, yz, zz
+            row[c, WEIGHT] = (
+                nx * (xx * nx + xy * ny + xz * nz) + ny * (xy * nx + yy * ny + yz * nz)
+                + nz * (xz * nx + yz * ny + zz * nz)
+            )  # fmt: skip
 
 
 @parallel_kernel
