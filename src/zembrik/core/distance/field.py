@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from zembrik.core.compiled import bare_kernel, parallel_kernel
 from zembrik.core.distance.tree import closest_in_nodes
 from zembrik.core.distance.triangle import INSIDE, closest_on_triangle
+from zembrik.core.lanes import WIDTH, bits, choose, lane, lanes
 
 PLANE, BALL, BOX, CAPSULE, HULL, SURFACE = range(6)
 KIND_NUMBER = {"plane": PLANE, "ball": BALL, "box": BOX, "capsule": CAPSULE, "hull": HULL, "surface": SURFACE}
@@ -94,59 +95,80 @@ def _box(params, first, last, distance, normal):  # type: ignore[no-untyped-def]
             _set(i, 1.0, max(qx, 0.0) * sx, max(qy, 0.0) * sy, max(qz, 0.0) * sz, 0.0, distance, normal)
 
 
+@numba.njit(inline="always")
+def _above(planes, p, x, y, z):  # type: ignore[no-untyped-def]
+    """Return how far above plane p places are, in lanes, metres."""
+    return planes[p, 0] * x + planes[p, 1] * y + planes[p, 2] * z - planes[p, 3]
+
+
+@numba.njit(inline="always")
+def _of_four(values, i, last, axis):  # type: ignore[no-untyped-def]
+    """Return values i .. i + 3 along an axis in lanes; the last before `last` stands for those beyond."""
+    j, k, m = min(i + 1, last - 1), min(i + 2, last - 1), min(i + 3, last - 1)
+    return lanes(values[i, axis], values[j, axis], values[k, axis], values[m, axis])
+
+
+@numba.njit(inline="always")
+def _side(planes, which, axis):  # type: ignore[no-untyped-def]
+    """Return, in lanes, that number of four planes."""
+    a, b, c, d = int(lane(which, 0)), int(lane(which, 1)), int(lane(which, 2)), int(lane(which, 3))
+    return lanes(planes[a, axis], planes[b, axis], planes[c, axis], planes[d, axis])
+
+
 @bare_kernel
 def _hull(planes, corners, reach, first, last, distance, normal):  # type: ignore[no-untyped-def]
     """Exact distance to a convex hull: inside the nearest plane, outside the nearest face.
 
     Beyond the collider's reach, any plane that is so far below: never more than the true distance.
     """
-    which = 0
-    for i in range(first, last):
-        x, y, z = normal[i, 0], normal[i, 1], normal[i, 2]
-        # The plane that decided for the point before decides for most: what is out of reach is seen at once.
-        worst = planes[which, 0] * x + planes[which, 1] * y + planes[which, 2] * z - planes[which, 3]
-        if worst <= reach:
-            for p in range(len(planes)):
-                d = planes[p, 0] * x + planes[p, 1] * y + planes[p, 2] * z - planes[p, 3]
-                if d > worst:
-                    worst, which = d, p
-                    if worst > reach:
-                        break
-        distance[i] = worst
-        normal[i, 0], normal[i, 1], normal[i, 2] = planes[which, 0], planes[which, 1], planes[which, 2]
-        if worst <= 0.0 or worst > reach:
-            continue
-        # Straight below it, inside of all other planes: then that plane's own face is nearest.
-        px, py, pz = x - worst * normal[i, 0], y - worst * normal[i, 1], z - worst * normal[i, 2]
-        over = False
-        for p in range(len(planes)):
-            if planes[p, 0] * px + planes[p, 1] * py + planes[p, 2] * pz - planes[p, 3] > 1e-9:
-                over = True
+    for i in range(first, last, WIDTH):
+        x, y, z = _of_four(normal, i, last, 0), _of_four(normal, i, last, 1), _of_four(normal, i, last, 2)
+        worst, which = _above(planes, 0, x, y, z), lanes(0.0, 0.0, 0.0, 0.0)
+        for p in range(1, len(planes)):
+            above = _above(planes, p, x, y, z)
+            more = above > worst
+            worst, which = choose(more, above, worst), choose(more, lanes(p, p, p, p), which)
+            if p % WIDTH == 0 and bits(worst > reach) == 15:  # what is out of reach is seen soon
                 break
-        if not over:
-            continue
-        best = np.inf
-        bx, by, bz = 0.0, 0.0, 0.0
-        for f in range(len(corners)):
-            ax, ay, az = corners[f, 0, 0], corners[f, 0, 1], corners[f, 0, 2]
-            ex, ey, ez = corners[f, 1, 0], corners[f, 1, 1], corners[f, 1, 2]
-            gx, gy, gz = corners[f, 2, 0], corners[f, 2, 1], corners[f, 2, 2]
-            above = (
-                ((ey - ay) * (gz - az) - (ez - az) * (gy - ay)) * (x - ax)
-                + ((ez - az) * (gx - ax) - (ex - ax) * (gz - az)) * (y - ay)
-                + ((ex - ax) * (gy - ay) - (ey - ay) * (gx - ax)) * (z - az)
-            )
-            if above < 0.0:
-                continue  # the nearest face is one that sees the place
-            u, v, w, _ = closest_on_triangle(x, y, z, ax, ay, az, ex, ey, ez, gx, gy, gz)
-            dx = x - (u * ax + v * ex + w * gx)
-            dy = y - (u * ay + v * ey + w * gy)
-            dz = z - (u * az + v * ez + w * gz)
-            d = dx * dx + dy * dy + dz * dz
-            if d < best:
-                best, bx, by, bz = d, dx, dy, dz
-        if best > 1e-24:
-            _set(i, 1.0, bx, by, bz, 0.0, distance, normal)
+        nx, ny, nz = _side(planes, which, 0), _side(planes, which, 1), _side(planes, which, 2)
+        near = bits(worst > 0.0) & bits(worst <= reach)
+        over = 0
+        if near:
+            # Straight below it, inside of all other planes: then that plane's own face is nearest.
+            px, py, pz = x - worst * nx, y - worst * ny, z - worst * nz
+            for p in range(len(planes)):
+                over |= bits(_above(planes, p, px, py, pz) > 1e-9)
+        for k in range(min(WIDTH, last - i)):
+            distance[i + k] = lane(worst, k)
+            normal[i + k, 0], normal[i + k, 1], normal[i + k, 2] = lane(nx, k), lane(ny, k), lane(nz, k)
+            if (near & over) >> k & 1:
+                _from_faces(corners, lane(x, k), lane(y, k), lane(z, k), i + k, distance, normal)
+
+
+@bare_kernel
+def _from_faces(corners, x, y, z, i, distance, normal):  # type: ignore[no-untyped-def]
+    """Write to i how far a place is from the nearest of a hull's faces, and which way."""
+    best, bx, by, bz = np.inf, 0.0, 0.0, 0.0
+    for f in range(len(corners)):
+        ax, ay, az = corners[f, 0, 0], corners[f, 0, 1], corners[f, 0, 2]
+        ex, ey, ez = corners[f, 1, 0], corners[f, 1, 1], corners[f, 1, 2]
+        gx, gy, gz = corners[f, 2, 0], corners[f, 2, 1], corners[f, 2, 2]
+        above = (
+            ((ey - ay) * (gz - az) - (ez - az) * (gy - ay)) * (x - ax)
+            + ((ez - az) * (gx - ax) - (ex - ax) * (gz - az)) * (y - ay)
+            + ((ex - ax) * (gy - ay) - (ey - ay) * (gx - ax)) * (z - az)
+        )
+        if above < 0.0:
+            continue  # the nearest face is one that sees the place
+        u, v, w, _ = closest_on_triangle(x, y, z, ax, ay, az, ex, ey, ez, gx, gy, gz)
+        dx = x - (u * ax + v * ex + w * gx)
+        dy = y - (u * ay + v * ey + w * gy)
+        dz = z - (u * az + v * ez + w * gz)
+        d = dx * dx + dy * dy + dz * dz
+        if d < best:
+            best, bx, by, bz = d, dx, dy, dz
+    if best > 1e-24:
+        _set(i, 1.0, bx, by, bz, 0.0, distance, normal)
 
 
 @bare_kernel
@@ -206,9 +228,11 @@ def _surface(fields, c, first, last, distance, normal):  # type: ignore[no-untyp
             _set(q, 1.0 if side >= 0.0 else -1.0, bx, by, bz, 0.0, distance, normal)
 
 
-@bare_kernel
-def fill_distances(fields, c, points, first, last, distance, normal):  # type: ignore[no-untyped-def]
-    """Fill distance and outward unit normal of points first .. last - 1 from collider c.
+@numba.njit(inline="always")
+def fill_distances_here(fields, c, points, first, last, distance, normal):  # type: ignore[no-untyped-def]
+    """Fill distance and outward unit normal of points first .. last - 1 from collider c, as part of who asks.
+
+    For a few points at a time, handing all fields on costs as much as the distances.
 
     Args:
         fields: see `Fields`.
@@ -249,6 +273,12 @@ def fill_distances(fields, c, points, first, last, distance, normal):  # type: i
         normal[i, 0] = m[0] * x + m[1] * y + m[2] * z
         normal[i, 1] = m[3] * x + m[4] * y + m[5] * z
         normal[i, 2] = m[6] * x + m[7] * y + m[8] * z
+
+
+@bare_kernel
+def fill_distances(fields, c, points, first, last, distance, normal):  # type: ignore[no-untyped-def]
+    """The same, as a function of its own."""
+    fill_distances_here(fields, c, points, first, last, distance, normal)
 
 
 @bare_kernel

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.compiled import bare_kernel, parallel_kernel
-from zembrik.core.distance.field import fill_distances
+from zembrik.core.distance.field import fill_distances, fill_distances_here
 from zembrik.core.lanes import WIDTH, bits, choose, lane, lanes, larger, lowest, smaller, values4
 from zembrik.core.solver.arrays import Slots
 from zembrik.core.solver.contact import BEHIND, meet
@@ -177,7 +177,7 @@ def _look_at_some(  # type: ignore[no-untyped-def]
             one, last = f == spans[s, 0], f == spans[s, 1] - 1
             sheet |= fields.open[f]  # what is behind it is told to be anywhere
             if one:
-                fill_distances(fields, f, spot, 0, found, gap, normal)
+                fill_distances_here(fields, f, spot, 0, found, gap, normal)
             else:
                 fill_distances(fields, f, spot, 0, found, spare, other)
             for q in range(found):

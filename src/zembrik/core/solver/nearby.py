@@ -20,7 +20,8 @@ from numpy.typing import NDArray
 
 from zembrik.core.compiled import bare_kernel, dot3, parallel_kernel
 from zembrik.core.distance.squares import square_of_segments, square_to_triangle
-from zembrik.core.lanes import WIDTH, bits, either, lanes, larger, lowest, root, values4
+from zembrik.core.lanes import WIDTH, bits, lanes, larger, lowest, root
+from zembrik.core.solver.boxes import four_near
 from zembrik.core.solver.patches import (
     NONE,
     Bounds,
@@ -43,22 +44,12 @@ Whole = NDArray[np.int32]
 
 
 @numba.njit(inline="always")
-def _four_near(sides, n, low_x, low_y, low_z, high_x, high_y, high_z):  # type: ignore[no-untyped-def]
-    """Return in four bits which of boxes n .. n + 3, by their sides (see `patches.Bounds`), meet a box."""
-    count = len(sides) // 6
-    x = either(values4(sides, n) > high_x, values4(sides, 3 * count + n) < low_x)
-    y = either(values4(sides, count + n) > high_y, values4(sides, 4 * count + n) < low_y)
-    z = either(values4(sides, 2 * count + n) > high_z, values4(sides, 5 * count + n) < low_z)
-    return 15 - bits(either(either(x, y), z))
-
-
-@numba.njit(inline="always")
 def _fours(span, q, sides, low_x, low_y, low_z, high_x, high_y, high_z, fours):  # type: ignore[no-untyped-def]
     """Write to fours where those of patch q's fours begin of which any box meets a box; return how many."""
     count = 0
     for n in range(span[q], span[q + 1], WIDTH):  # each is written, and the next takes its place if it does not
         fours[count] = n
-        count += _four_near(sides, n, low_x, low_y, low_z, high_x, high_y, high_z) != 0
+        count += four_near(sides, n, low_x, low_y, low_z, high_x, high_y, high_z) != 0
     return count
 
 
@@ -146,13 +137,13 @@ def _points_of(p, q, whole, flags, state, patches, bounds, reach, fours, tries, 
     if whole | flags[p]:
         low_x, low_y, low_z, high_x, high_y, high_z = around(bounds.box, q, reach)
         for first in range(patches.point_span[p], patches.point_span[p + 1], WIDTH):
-            mine = _four_near(own, first, low_x, low_y, low_z, high_x, high_y, high_z)
+            mine = four_near(own, first, low_x, low_y, low_z, high_x, high_y, high_z)
             mine &= _marked(bounds.point_marks, first, whole)
             while mine:
                 n, mine = first + lowest(mine), mine & (mine - 1)
                 i, (x, y, z, to_x, to_y, to_z) = patches.points[n], _around(own, n, reach)
                 for k in range(count):
-                    which = _four_near(theirs, fours[k], x, y, z, to_x, to_y, to_z)
+                    which = four_near(theirs, fours[k], x, y, z, to_x, to_y, to_z)
                     while which:
                         m, which = fours[k] + lowest(which), which & (which - 1)
                         many += _try_face(tries, many, i, faces, m)
@@ -165,7 +156,7 @@ def _points_of(p, q, whole, flags, state, patches, bounds, reach, fours, tries, 
                 m, which = fours[k] + lowest(which), which & (which - 1)
                 x, y, z, to_x, to_y, to_z = _around(theirs, m, reach)
                 for first in range(patches.point_span[p], patches.point_span[p + 1], WIDTH):
-                    mine = _four_near(own, first, x, y, z, to_x, to_y, to_z)
+                    mine = four_near(own, first, x, y, z, to_x, to_y, to_z)
                     if flags[p]:
                         mine &= 15 ^ np.int64(bounds.point_marks[first // WIDTH])
                     while mine:
@@ -200,14 +191,14 @@ def _edges_of(p, q, whole, flags, state, patches, bounds, reach, fours, tries, o
             break
         low_x, low_y, low_z, high_x, high_y, high_z = around(bounds.box, two, reach)
         for first in range(patches.edge_span[one], patches.edge_span[one + 1], WIDTH):
-            mine = _four_near(sides, first, low_x, low_y, low_z, high_x, high_y, high_z)
+            mine = four_near(sides, first, low_x, low_y, low_z, high_x, high_y, high_z)
             mine &= _marked(bounds.edge_marks, first, whole)
             while mine:
                 n, mine = first + lowest(mine), mine & (mine - 1)
                 e, a, b = edges[n, 0], edges[n, 1], edges[n, 2]
                 x, y, z, to_x, to_y, to_z = _around(sides, n, reach)
                 for k in range(count):
-                    which = _four_near(sides, fours[k], x, y, z, to_x, to_y, to_z)
+                    which = four_near(sides, fours[k], x, y, z, to_x, to_y, to_z)
                     if p == q:  # of two that strayed, and of all when all are looked at, each pair once
                         after = min(max(n + 1 - fours[k], 0), WIDTH)
                         later = (15 << after) & 15

@@ -1,6 +1,7 @@
 """Which chunks of skin and which solids are near: looked for now and then, and followed in between.
 
-The solids are sorted into the cells of a grid; each chunk of skin looks only at those whose boxes reach into its own.
+The solids are lined up along the axis along which they lie widest; each chunk of skin looks only at those that begin
+where one that reaches into its own box can, four at once.
 The boxes are taken somewhat wider than they are, so what is found holds until one of them has left its wider one, or
 something fell asleep or woke. Two rigid bodies that something flat keeps apart are not looked at again before both
 together have gone as far as they were apart then.
@@ -16,10 +17,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.compiled import bare_kernel, kernel, parallel_kernel
+from zembrik.core.lanes import WIDTH, lowest
 from zembrik.core.solver.arrays import Rigid, Skin, Solids
+from zembrik.core.solver.boxes import four_near
 
 LARGE = 4.0  # times the middle extent: a solid this large is looked at by every chunk
-MOST_CELLS, CELLS_A_BODY = 100, 8  # along an axis; and for each body in the mean
 FEW = 64  # partners of a chunk that are kept while they are counted
 WIDER, AHEAD = 0.1, 4.0  # of a box's longest side, and of what its body goes now, by which it is taken wider
 
@@ -67,77 +69,52 @@ def kinds_of(skin, solids, rigid):  # type: ignore[no-untyped-def]
     return of_chunk, of_solid
 
 
-@bare_kernel
-def _cell(at, low, size, across):  # type: ignore[no-untyped-def]
-    """Return the cell along an axis that holds a place; the outermost ones hold all that is beyond."""
-    # Comparisons, so that a place that is no number any more still names a cell.
-    cell = (at - low) / size
-    if not cell >= 1.0:
-        return 0
-    return int(cell) if cell < across else across - 1
-
-
 @kernel
-def _plan(box):  # type: ignore[no-untyped-def]
-    """Sort solids with boxes (S, 6) into all cells of a grid that they reach into.
+def _line_up(box):  # type: ignore[no-untyped-def]
+    """Line solids with boxes (S, 6) up along the axis along which their low corners lie widest.
 
-    Returns (large ones, low corner (3,), width of a cell (3,), cells along each axis (3,), where
-    each cell begins (cells + 1,), the solids cell by cell).
+    Returns (large ones, which are not in the line; the axis; the others in the order of their low corners; these low
+    corners along the axis (m,); the widest extent along it, metres; all their sides, see `boxes`).
     """
-    count = len(box)
-    wide = np.empty(count)
-    for s in range(count):
-        wide[s] = max(box[s, 3] - box[s, 0], box[s, 4] - box[s, 1], box[s, 5] - box[s, 2])
-    ends = wide[np.isfinite(wide)]
-    typical = np.median(ends) if len(ends) else 0.0
-    large = np.flatnonzero(~(wide <= LARGE * typical))
-    small = np.flatnonzero(wide <= LARGE * typical)
-    low, high, size, across = np.full(3, np.inf), np.full(3, -np.inf), np.ones(3), np.ones(3, np.int64)
-    for axis in range(3):
-        for n in range(len(small)):
-            s = small[n]
-            low[axis], high[axis] = min(low[axis], box[s, axis]), max(high[axis], box[s, 3 + axis])
-    wide_cell = max(typical, 1e-9)
-    while len(small):  # far-flung bodies get wide cells, so that there are never many more of these than bodies
-        for axis in range(3):
-            size[axis] = max(wide_cell, (high[axis] - low[axis]) / MOST_CELLS)
-            across[axis] = int((high[axis] - low[axis]) / size[axis]) + 1
-        if across[0] * across[1] * across[2] <= CELLS_A_BODY * len(small):
-            break
-        wide_cell *= 1.25
-    begins = np.zeros(across[0] * across[1] * across[2] + 1, np.int64)
-    order = np.empty(0, np.int64)
-    for turn in range(2):  # count, then fill
-        for m in range(len(small)):
-            s = small[m]
-            for x in range(
-                _cell(box[s, 0], low[0], size[0], across[0]), _cell(box[s, 3], low[0], size[0], across[0]) + 1
-            ):
-                for y in range(
-                    _cell(box[s, 1], low[1], size[1], across[1]), _cell(box[s, 4], low[1], size[1], across[1]) + 1
-                ):
-                    row = (x * across[1] + y) * across[2]
-                    first = _cell(box[s, 2], low[2], size[2], across[2])
-                    last = _cell(box[s, 5], low[2], size[2], across[2])
-                    for n in range(row + first, row + last + 1):
-                        if turn:
-                            order[begins[n]] = s
-                        begins[n] += 1
-        if turn == 0:  # counts become where each cell begins; filling moves that to where it ends
-            total = np.int64(0)
-            for n in range(len(begins)):
-                many = begins[n]
-                begins[n] = total
-                total += many
-            order = np.empty(total, np.int64)
-    for n in range(len(begins) - 1, 0, -1):
-        begins[n] = begins[n - 1]
-    begins[0] = 0
-    return large, low, size, across, begins, order
+    wide = np.full(len(box), np.inf)  # of what has no end, or is no number
+    for s in range(len(box)):
+        if np.isfinite(box[s].sum()):
+            wide[s] = max(box[s, 3] - box[s, 0], box[s, 4] - box[s, 1], box[s, 5] - box[s, 2])
+    ends = wide[wide < np.inf]
+    small = wide <= (LARGE * np.median(ends) if len(ends) else 0.0)
+    large, rest, axis, widest = np.flatnonzero(~small), np.flatnonzero(small), 0, -1.0
+    for k in range(3):
+        low, high = np.inf, -np.inf
+        for r in rest:
+            low, high = min(low, box[r, k]), max(high, box[r, k])
+        if high - low > widest:
+            axis, widest = k, high - low
+    order = rest[np.argsort(box[rest, axis], kind="mergesort")]
+    count = (len(order) + WIDTH - 1) // WIDTH * WIDTH
+    sides, longest = np.full(6 * count, np.inf), 0.0
+    sides[3 * count :] = -np.inf
+    for n in range(len(order)):
+        for k in range(6):
+            sides[k * count + n] = box[order[n], k]
+        longest = max(longest, box[order[n], 3 + axis] - box[order[n], axis])
+    return large, axis, order, sides[axis * count : axis * count + len(order)].copy(), longest, sides
+
+
+@numba.njit(inline="always")
+def _first_from(rising, value):  # type: ignore[no-untyped-def]
+    """Return the first place of rising numbers that is not below the value."""
+    first, last = 0, len(rising)
+    while first < last:
+        middle = (first + last) // 2
+        if rising[middle] < value:
+            first = middle + 1
+        else:
+            last = middle
+    return first
 
 
 @bare_kernel
-def _partners(k, large, low, size, across, begins, order, own, box, whose, of_chunk, of_solid, into, at, room):  # type: ignore[no-untyped-def]
+def _partners(k, large, axis, order, lows, longest, sides, own, box, whose, of_chunk, of_solid, into, at, room):  # type: ignore[no-untyped-def]
     """Return how many solids chunk k's box meets; fill the first `room` of them into `into`, from `at` on."""
     found, kind = 0, of_chunk[k]
     l0, l1, l2, h0, h1, h2 = own[k, 0], own[k, 1], own[k, 2], own[k, 3], own[k, 4], own[k, 5]
@@ -148,29 +125,17 @@ def _partners(k, large, low, size, across, begins, order, own, box, whose, of_ch
             if found < room:
                 into[at + found] = s
             found += 1
-    if not len(order):
-        return found
-    for x in range(_cell(l0, low[0], size[0], across[0]), _cell(h0, low[0], size[0], across[0]) + 1):
-        for y in range(_cell(l1, low[1], size[1], across[1]), _cell(h1, low[1], size[1], across[1]) + 1):
-            for z in range(_cell(l2, low[2], size[2], across[2]), _cell(h2, low[2], size[2], across[2]) + 1):
-                cell = (x * across[1] + y) * across[2] + z
-                for n in range(begins[cell], begins[cell + 1]):
-                    s = order[n]
-                    if l0 > box[s, 3] or h0 < box[s, 0] or l1 > box[s, 4] or h1 < box[s, 1]:
-                        continue
-                    if l2 > box[s, 5] or h2 < box[s, 2]:
-                        continue
-                    # Both may share several cells: only that of their common low corner counts.
-                    if _cell(max(l0, box[s, 0]), low[0], size[0], across[0]) != x:
-                        continue
-                    if _cell(max(l1, box[s, 1]), low[1], size[1], across[1]) != y:
-                        continue
-                    if _cell(max(l2, box[s, 2]), low[2], size[2], across[2]) != z:
-                        continue
-                    if s != whose[k] and MEETINGS[kind, of_solid[s]]:
-                        if found < room:
-                            into[at + found] = s
-                        found += 1
+    first = _first_from(lows, own[k, axis] - longest) // WIDTH * WIDTH
+    for four in range(first, len(order), WIDTH):
+        if lows[four] > own[k, 3 + axis]:
+            break
+        which = four_near(sides, four, l0, l1, l2, h0, h1, h2)
+        while which:
+            s, which = order[four + lowest(which)], which & (which - 1)
+            if s != whose[k] and MEETINGS[kind, of_solid[s]]:
+                if found < room:
+                    into[at + found] = s
+                found += 1
     return found
 
 
@@ -182,13 +147,13 @@ def find_pairs(own, box, whose, of_chunk, of_solid):  # type: ignore[no-untyped-
         own, box: float64 (K, 6) and (S, 6), the chunks' and the solids' boxes, metres.
         whose: int64 (K,), the solid that each chunk is on, or -1. of_chunk, of_solid: int64, their kinds.
     """
-    large, low, size, across, begins, order = _plan(box)
+    large, axis, order, lows, longest, sides = _line_up(box)
     chunks = len(own)
     count, few = np.zeros(chunks + 1, np.int64), np.empty(chunks * FEW, np.int64)
     for k in numba.prange(chunks):
         chunk = np.int64(k)  # so that a kernel is compiled for one kind of number
         count[k + 1] = _partners(
-            chunk, large, low, size, across, begins, order, own, box, whose, of_chunk, of_solid, few, chunk * FEW, FEW
+            chunk, large, axis, order, lows, longest, sides, own, box, whose, of_chunk, of_solid, few, chunk * FEW, FEW
         )
     start = np.cumsum(count)
     found, pairs = np.empty(start[chunks], np.int64), np.empty((start[chunks], 2), np.int64)
@@ -196,7 +161,7 @@ def find_pairs(own, box, whose, of_chunk, of_solid):  # type: ignore[no-untyped-
         many, first, chunk = count[k + 1], start[k], np.int64(k)
         if many > FEW:
             _partners(
-                chunk, large, low, size, across, begins, order, own, box, whose, of_chunk, of_solid, found, first, many
+                chunk, large, axis, order, lows, longest, sides, own, box, whose, of_chunk, of_solid, found, first, many
             )
         for n in range(many):
             s, at = found[first + n] if many > FEW else few[k * FEW + n], first + n
