@@ -19,3 +19,16 @@ def four_near(sides, n, low_x, low_y, low_z, high_x, high_y, high_z):  # type: i
     y = either(values4(sides, count + n) > high_y, values4(sides, 4 * count + n) < low_y)
     z = either(values4(sides, 2 * count + n) > high_z, values4(sides, 5 * count + n) < low_z)
     return 15 - bits(either(either(x, y), z))
+
+
+@numba.njit(inline="always")
+def first_from(rising, value):  # type: ignore[no-untyped-def]
+    """Return the first place of rising numbers that is not below the value."""
+    first, last = 0, len(rising)
+    while first < last:
+        middle = (first + last) // 2
+        if rising[middle] < value:
+            first = middle + 1
+        else:
+            last = middle
+    return first

@@ -130,7 +130,8 @@ def _marked(marks, first, whole):  # type: ignore[no-untyped-def]
 def _points_of(p, q, whole, flags, state, patches, bounds, reach, fours, tries, out, place, room, found):  # type: ignore[no-untyped-def]
     """Add the pairs of p's points and q's triangles to out, see `_choose`; unless whole, only of what strayed."""
     own, theirs, faces, many = bounds.point_box, bounds.face_box, patches.faces, 0
-    low_x, low_y, low_z, high_x, high_y, high_z = around(bounds.box, p, reach)
+    side = bounds.box if whole | flags[q] else bounds.loose
+    low_x, low_y, low_z, high_x, high_y, high_z = around(side, p, reach)
     count = _fours(patches.face_span, q, theirs, low_x, low_y, low_z, high_x, high_y, high_z, fours)
     if count == 0:
         return found
@@ -185,10 +186,11 @@ def _edges_of(p, q, whole, flags, state, patches, bounds, reach, fours, tries, o
         one, two = (p, q) if turn == 0 else (q, p)
         if (turn == 0) & (not (whole | flags[p])) or (turn == 1) & (whole | (p == q) | (not flags[q])):
             continue
-        low_x, low_y, low_z, high_x, high_y, high_z = around(bounds.box, one, reach)
+        side = bounds.box if whole else bounds.loose
+        low_x, low_y, low_z, high_x, high_y, high_z = around(side, one, reach)
         count = _fours(patches.edge_span, two, sides, low_x, low_y, low_z, high_x, high_y, high_z, fours)
         if count == 0:
-            break
+            continue
         low_x, low_y, low_z, high_x, high_y, high_z = around(bounds.box, two, reach)
         for first in range(patches.edge_span[one], patches.edge_span[one + 1], WIDTH):
             mine = four_near(sides, first, low_x, low_y, low_z, high_x, high_y, high_z)
@@ -364,7 +366,9 @@ class Search:
         things = (patches.points, patches.edges, patches.faces)
         points, lines, triangles = (np.zeros(6 * len(rows)) for rows in things)
         marks = (np.zeros(len(rows) // WIDTH, np.uint8) for rows in things)
-        self.bounds = Bounds(np.zeros((count, 6)), np.zeros((count, 4)), points, lines, triangles, *marks)
+        self.bounds = Bounds(
+            np.zeros((count, 6)), np.zeros((count, 6)), np.zeros((count, 4)), points, lines, triangles, *marks
+        )
         self.edges, self.faces = edges, faces
         many = int(np.count_nonzero(given))
         self.strayed, self.flags = np.zeros(many, np.bool_), np.zeros(count, np.bool_)
@@ -372,6 +376,8 @@ class Search:
         # Which patches, that are one or beside each other, were searched since all was: they are no more left out.
         self.searched = np.zeros(count + len(patches.beside), np.bool_)
         self.rank = np.empty(count, np.int64)
+        self.sides = np.full((6, -(-count // WIDTH) * WIDTH), np.inf)  # see `boxes`
+        self.sides[3:] = -np.inf
         self.most = most_of_any(patches)
         self.met, self.met_count = np.empty((count, 32), np.int32), np.zeros(count, np.int64)
         self.rows = [np.empty((0, 2), np.int32) for _ in range(2)]
@@ -382,7 +388,7 @@ class Search:
 
         `state` (N, 6) is where each point is and the way that it is expected to go, metres.
         """
-        self.flags[:], self.searched[:] = True, False
+        self.flags[:], self.strayed[:], self.searched[:] = True, True, False
         return self._search(reach_m, all_anew=True)
 
     def search_strayed(self, reach_m: float) -> tuple[Whole, Whole]:
@@ -421,12 +427,14 @@ class Search:
         numbers, bounds = np.flatnonzero(self.flags), self.bounds
         bound_patches(numbers, self.state, self.strayed, self.patches, bounds)
         order = np.argsort(bounds.box[:, 0], kind="stable")
-        self.rank[order] = np.arange(len(order))
-        boxes = bounds.box[order]
-        widest = float((boxes[:, 3] - boxes[:, 0]).max(initial=0.0))
+        count = len(order)
+        self.rank[order] = np.arange(count)
+        self.sides[:, :count] = bounds.box[order].T
+        lows = self.sides[0, :count]
+        widest = float((self.sides[3, :count] - lows).max(initial=0.0))
         found = self.met_count[: len(numbers)]
-        things = (self.rank[numbers], order, self.flags, boxes, widest, bounds.cone, self.patches, self.group,
-                  self.searched, reach_m)  # fmt: skip
+        things = (self.rank[numbers], order, self.flags, lows, self.sides.reshape(-1), widest, bounds.box,
+                  bounds.loose, bounds.cone, self.patches, self.group, self.searched, reach_m)  # fmt: skip
         meet_patches(*things, self.met, found)
         if int(found.max(initial=0)) > self.met.shape[1]:
             self.met = np.empty((len(self.flags), 2 * int(found.max())), np.int32)

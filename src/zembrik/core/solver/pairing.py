@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from zembrik.core.compiled import bare_kernel, kernel, parallel_kernel
 from zembrik.core.lanes import WIDTH, lowest
 from zembrik.core.solver.arrays import Rigid, Skin, Solids
-from zembrik.core.solver.boxes import four_near
+from zembrik.core.solver.boxes import first_from, four_near
 
 LARGE = 4.0  # times the middle extent: a solid this large is looked at by every chunk
 FEW = 64  # partners of a chunk that are kept while they are counted
@@ -100,19 +100,6 @@ def _line_up(box):  # type: ignore[no-untyped-def]
     return large, axis, order, sides[axis * count : axis * count + len(order)].copy(), longest, sides
 
 
-@numba.njit(inline="always")
-def _first_from(rising, value):  # type: ignore[no-untyped-def]
-    """Return the first place of rising numbers that is not below the value."""
-    first, last = 0, len(rising)
-    while first < last:
-        middle = (first + last) // 2
-        if rising[middle] < value:
-            first = middle + 1
-        else:
-            last = middle
-    return first
-
-
 @bare_kernel
 def _partners(k, large, axis, order, lows, longest, sides, own, box, whose, of_chunk, of_solid, into, at, room):  # type: ignore[no-untyped-def]
     """Return how many solids chunk k's box meets; fill the first `room` of them into `into`, from `at` on."""
@@ -125,7 +112,7 @@ def _partners(k, large, axis, order, lows, longest, sides, own, box, whose, of_c
             if found < room:
                 into[at + found] = s
             found += 1
-    first = _first_from(lows, own[k, axis] - longest) // WIDTH * WIDTH
+    first = first_from(lows, own[k, axis] - longest) // WIDTH * WIDTH
     for four in range(first, len(order), WIDTH):
         if lows[four] > own[k, 3 + axis]:
             break

@@ -16,7 +16,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.compiled import bare_kernel, parallel_kernel
-from zembrik.core.lanes import WIDTH
+from zembrik.core.lanes import WIDTH, lowest
+from zembrik.core.solver.boxes import first_from, four_near
 from zembrik.core.solver.colour import neighbourhoods
 
 POINTS_A_PATCH = 12
@@ -113,6 +114,7 @@ class Bounds(NamedTuple):
 
     Attributes:
         box: float64 (P, 6), lowest and highest corner around all that is the patch's, and all its way, metres.
+        loose: float64 (P, 6), the same around what of it has strayed; only of patches that are flagged.
         cone: float64 (P, 4), mean normal and least cosine to it.
         point_box, edge_box, face_box: float64 (6 n,), (6 e,) and (6 t,), of each alone, in the order of the patches:
             the first side of all, then the second of all, and so on. What is NONE meets nothing.
@@ -121,6 +123,7 @@ class Bounds(NamedTuple):
     """
 
     box: Floats
+    loose: Floats
     cone: Floats
     point_box: Floats
     edge_box: Floats
@@ -177,11 +180,13 @@ def _bound_some(begin, end, numbers, state, strayed, patches, bounds):  # type: 
     of_points, of_edges, of_faces = bounds.point_marks, bounds.edge_marks, bounds.face_marks
     nothing = (np.inf, np.inf, np.inf, -np.inf, -np.inf, -np.inf)
     for turn in range(begin, end):
-        p, sx, sy, sz, whole, marks = numbers[turn], 0.0, 0.0, 0.0, nothing, 0
+        p, sx, sy, sz, whole, loose, marks = numbers[turn], 0.0, 0.0, 0.0, nothing, nothing, 0
         for n in range(patches.point_span[p], patches.point_span[p + 1]):
             box, i, marks = nothing, points[n], marks >> 1
             if i != NONE:
                 box, marks = _way_of(state, i), marks | (strayed[i] << 3)
+            if marks & 8:
+                loose = _both(loose, box)
             _write(bounds.point_box, n, box)
             whole, of_points[n // WIDTH] = _both(whole, box), marks  # the last of a four writes all of them
         for n in range(patches.edge_span[p], patches.edge_span[p + 1]):
@@ -189,6 +194,8 @@ def _bound_some(begin, end, numbers, state, strayed, patches, bounds):  # type: 
             if edges[n, 0] != NONE:
                 i, j = edges[n, 1], edges[n, 2]
                 box, marks = _both(_way_of(state, i), _way_of(state, j)), marks | ((strayed[i] | strayed[j]) << 3)
+            if marks & 8:
+                loose = _both(loose, box)
             _write(bounds.edge_box, n, box)
             whole, of_edges[n // WIDTH] = _both(whole, box), marks
         first, last = patches.face_span[p], patches.face_span[p + 1]
@@ -200,10 +207,13 @@ def _bound_some(begin, end, numbers, state, strayed, patches, bounds):  # type: 
                 marks |= (strayed[i] | strayed[j] | strayed[k]) << 3
                 nx, ny, nz = _unit_normal(state, faces, n)
                 sx, sy, sz = sx + nx, sy + ny, sz + nz
+            if marks & 8:
+                loose = _both(loose, box)
             _write(bounds.face_box, n, box)
             whole, of_faces[n // WIDTH] = _both(whole, box), marks
         for k in range(3):
             bounds.box[p, k], bounds.box[p, 3 + k] = whole[k], whole[3 + k]
+            bounds.loose[p, k], bounds.loose[p, 3 + k] = loose[k], loose[3 + k]
         size = np.sqrt(sx * sx + sy * sy + sz * sz) + 1e-300
         sx, sy, sz = sx / size, sy / size, sz / size
         least = 1.0
@@ -249,11 +259,8 @@ def place_beside(p, q, patches):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(inline="always")
-def _flat_together(p, q, patches, cone, searched):  # type: ignore[no-untyped-def]
-    """Tell whether patches p and q are one, or neighbours, nearly flat together, and not yet searched."""
-    at = place_beside(min(p, q), max(p, q), patches)
-    if at < 0 or searched[at]:
-        return False
+def _flat_together(p, q, cone):  # type: ignore[no-untyped-def]
+    """Tell whether patches p and q, which are one, or neighbours, are nearly flat together."""
     if cone[p, 3] < LEAST or cone[q, 3] < LEAST:
         return False
     turn = cone[p, 0] * cone[q, 0] + cone[p, 1] * cone[q, 1] + cone[p, 2] * cone[q, 2]
@@ -281,35 +288,53 @@ def around(boxes, n, reach):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(inline="always")
-def _need(p, q, cone, patches, group, searched):  # type: ignore[no-untyped-def]
-    """Tell whether patches p and q, whose boxes meet, must be searched."""
-    need = True
+def _left_out(p, q, patches, searched):  # type: ignore[no-untyped-def]
+    """Tell whether patches p and q are one, or beside each other, and were not searched yet."""
+    at = place_beside(min(p, q), max(p, q), patches)
+    return at >= 0 and not searched[at]
+
+
+@numba.njit(inline="always")
+def _may_touch(p, q, group):  # type: ignore[no-untyped-def]
+    """Tell whether patches p and q have anything to do with one another."""
     if group[p] < 0 and group[q] < 0 and (group[p] <= FORM) == (group[q] <= FORM):
-        need = False
-    if need and group[p] == group[q]:
-        need = group[p] % 2 == 0 and not _flat_together(p, q, patches, cone, searched)
-    return need
+        return False
+    return group[p] != group[q] or group[p] % 2 == 0
 
 
 @bare_kernel
-def _meet_one(i, places, order, flags, boxes, widest, cone, patches, group, searched, reach, out):  # type: ignore[no-untyped-def]
+def _meet_one(  # type: ignore[no-untyped-def]
+    i, places, order, flags, lows, sides, widest, box, loose, cone, patches, group, searched, reach, out
+):
     """Fill row i of out for the patch that is at that place of order; return how many it is to be searched with."""
     p, found = order[places[i]], 0
-    low_x, low_y, low_z, high_x, high_y, high_z = around(boxes, places[i], reach)
-    first, last = 0, len(boxes)  # the first that is not too far left, by halves
-    while first < last:
-        middle = (first + last) // 2
-        if boxes[middle, 0] < low_x - widest:
-            first = middle + 1
-        else:
-            last = middle
-    for j in range(first, len(boxes)):
-        if boxes[j, 0] > high_x:
+    low_x, low_y, low_z, high_x, high_y, high_z = around(loose, p, reach)
+    for four in range(first_from(lows, low_x - widest) // WIDTH * WIDTH, len(lows), WIDTH):
+        if lows[four] > high_x:
             break
-        q = order[j]
-        once = (q >= p) | (not flags[q])
-        met = once & meets(boxes, j, low_x, low_y, low_z, high_x, high_y, high_z)
-        if met and _need(p, q, cone, patches, group, searched):
+        which = four_near(sides, four, low_x, low_y, low_z, high_x, high_y, high_z)
+        while which:
+            q, which = order[four + lowest(which)], which & (which - 1)
+            if (q < p) & flags[q]:  # both have strayed: the lower one's row has the pair, if what strayed of it meets
+                x, y, z, to_x, to_y, to_z = around(loose, q, reach)
+                if meets(box, p, x, y, z, to_x, to_y, to_z):
+                    continue
+            if _may_touch(p, q, group) and not (group[p] == group[q] and _left_out(p, q, patches, searched)):
+                if found < out.shape[1]:
+                    out[i, found] = q
+                found += 1
+    # Those left out until now as nearly flat, however little of them has strayed.
+    for n in range(patches.beside_span[p], patches.beside_span[p + 1] + 1):
+        itself = n == patches.beside_span[p + 1]  # once, whether or not it is named as beside itself too
+        q = p if itself else np.int64(patches.beside[n])
+        if (
+            (q == p) != itself
+            or (q < p) & flags[q]
+            or not _may_touch(p, q, group)
+            or not _left_out(p, q, patches, searched)
+        ):
+            continue
+        if not _flat_together(p, q, cone):
             if found < out.shape[1]:
                 out[i, found] = q
             found += 1
@@ -317,11 +342,14 @@ def _meet_one(i, places, order, flags, boxes, widest, cone, patches, group, sear
 
 
 @parallel_kernel
-def meet_patches(places, order, flags, boxes, widest, cone, patches, group, searched, reach, out, count):  # type: ignore[no-untyped-def]
+def meet_patches(  # type: ignore[no-untyped-def]
+    places, order, flags, lows, sides, widest, box, loose, cone, patches, group, searched, reach, out, count
+):
     """Write to each row of out (F, room) the patches to be searched with one of the flagged ones; count (F,) how many.
 
-    `boxes` (P, 6) are those of the patches sorted by their low x, as `order` (P,) tells, and `places` (F,) are those of
-    the flagged ones there; `widest` is the largest extent along x, metres. `group` (P,)
+    What of the flagged one has strayed is what they may meet. `lows` (P,) are the low x of the patches, sorted, as
+    `order` (P,) tells, `sides` (see `boxes`) all their sides in that order, filled up to whole fours, and `places` (F,)
+    where the flagged ones are there; `widest` is the largest extent along x, metres. `group` (P,)
     is negative for rigid bodies' and colliders' corners, which do not meet each other (but for
     colliders that change their form, `FORM` and below, which rigid bodies meet), else twice the body's number,
     odd when it is not kept apart from itself. `searched` is by `place_beside`: such patches are not left out any more,
@@ -329,5 +357,6 @@ def meet_patches(places, order, flags, boxes, widest, cone, patches, group, sear
     """
     for i in numba.prange(len(places)):
         count[i] = _meet_one(
-            np.int64(i), places, order, flags, boxes, widest, cone, patches, group, searched, reach, out
-        )
+            np.int64(i), places, order, flags, lows, sides, widest, box, loose, cone, patches, group, searched, reach,
+            out,
+        )  # fmt: skip
