@@ -327,14 +327,9 @@ def _meet_one(  # type: ignore[no-untyped-def]
     for n in range(patches.beside_span[p], patches.beside_span[p + 1] + 1):
         itself = n == patches.beside_span[p + 1]  # once, whether or not it is named as beside itself too
         q = p if itself else np.int64(patches.beside[n])
-        if (
-            (q == p) != itself
-            or (q < p) & flags[q]
-            or not _may_touch(p, q, group)
-            or not _left_out(p, q, patches, searched)
-        ):
+        if (q == p) != itself or (q < p) & flags[q] or not _may_touch(p, q, group):
             continue
-        if not _flat_together(p, q, cone):
+        if _left_out(p, q, patches, searched) and not _flat_together(p, q, cone):
             if found < out.shape[1]:
                 out[i, found] = q
             found += 1

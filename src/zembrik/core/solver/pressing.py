@@ -352,15 +352,14 @@ def _press_some(contacts, runs, order, begin, end, body, skin, w, x, moved, midd
 
 
 @numba.njit(inline="always")
-def _set_parting(row, c, a, b, held, body, moved, middle, meets, load, slow, dt):  # type: ignore[no-untyped-def]
+def _set_parting(row, c, a, b, held, body, moved, middle, weight, meets, load, slow, dt):  # type: ignore[no-untyped-def]
     """Give back bounce and take out what only the way out of an overlap made, at given arms along a way (9,).
 
-    `held` tells that b's velocity is the row's drag.
+    `held` tells that b's velocity is the row's drag; `weight` is both sides' inverse mass along the way, 1/kg.
     """
     ax, ay, az, bx, by, bz, nx, ny, nz = (
         middle[0], middle[1], middle[2], middle[3], middle[4], middle[5], middle[6], middle[7], middle[8],
     )  # fmt: skip
-    weight = _weight(body, a, ax, ay, az, nx, ny, nz) + _weight(body, b, bx, by, bz, nx, ny, nz)
     if weight <= 0.0:
         return
     want = -row[c, BOUNCE] * meets if meets < -slow else 0.0
@@ -416,10 +415,14 @@ def _give_some(contacts, runs, order, begin, end, body, weights, slow, dt, moved
             continue
         held = b == none or weights[b] == 0.0
         if _middle(row, first, last, middle) > 0:
-            _set_parting(row, first, a, b, held, body, moved, middle, meets / many, load, slow, dt)
+            nx, ny, nz = middle[6], middle[7], middle[8]
+            weight = _weight(body, a, middle[0], middle[1], middle[2], nx, ny, nz)
+            weight += _weight(body, b, middle[3], middle[4], middle[5], nx, ny, nz)
+            _set_parting(row, first, a, b, held, body, moved, middle, weight, meets / many, load, slow, dt)
         for c in range(first, last):
             if row[c, HELD] > 0.0:
                 for axis in range(3):
                     middle[axis], middle[3 + axis] = row[c, ARM_A + axis], row[c, ARM_B + axis]
                     middle[6 + axis] = row[c, NORMAL + axis]
-                _set_parting(row, c, a, b, held, body, moved, middle, row[c, MEETS], row[c, LOAD], slow, dt)
+                weight, meets, load = row[c, WEIGHT], row[c, MEETS], row[c, LOAD]
+                _set_parting(row, c, a, b, held, body, moved, middle, weight, meets, load, slow, dt)

@@ -177,7 +177,8 @@ class SolidWorld:
         """Find this substep's contacts; x, before (n, 3) are the particles', w (n,) their inverse masses."""
         place_solids(self.solids, self.fields, self.rigid)
         place_skin(self.skin, self.rigid, x, before)
-        place_joints(self.joints, self.rigid)
+        if len(self.joints.kind):
+            place_joints(self.joints, self.rigid)
         pairs, number = self.near.find(self.skin, self.solids, self.rigid)
         if len(pairs) > len(self.slots.filled):
             self.slots = make_slots(len(pairs) + len(pairs) // 2)
