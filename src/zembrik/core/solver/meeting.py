@@ -178,7 +178,7 @@ def _look_at_some(  # type: ignore[no-untyped-def]
             sheet |= fields.open[f]  # what is behind it is told to be anywhere
             if one:
                 fill_distances_here(fields, f, spot, 0, found, gap, normal)
-            else:
+            else:  # most solids are of one field: for the others, it is not compiled in once more
                 fill_distances(fields, f, spot, 0, found, spare, other)
             for q in range(found):
                 i = point[q]

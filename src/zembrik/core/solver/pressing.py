@@ -199,7 +199,7 @@ def _middle(row, first, last, out):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(inline="always")
-def _press_together(row, first, last, a, b, body, moved, middle):  # type: ignore[no-untyped-def]
+def _press_together(row, first, last, a, b, body, moved):  # type: ignore[no-untyped-def]
     """Push a run of contacts of rigid bodies at their middle, as far as the least deep one needs, with friction."""
     least, count = np.inf, 0
     ax, ay, az, bx, by, bz, nx, ny, nz = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
@@ -325,15 +325,15 @@ def press(contacts, runs, order, ends, body, skin, rigid, w, x, sweeps):  # type
             for half in numba.prange(2):
                 begin = np.int64(half) * ends[0]
                 end = ends[0] if half == 0 else ends[1]
-                _press_some(contacts, runs, order, begin, end, body, skin, w, x, moved, np.empty(9))
-        _press_some(contacts, runs, order, ends[1], ends[2], body, skin, w, x, moved, np.empty(9))
+                _press_some(contacts, runs, order, begin, end, body, skin, w, x, moved)
+        _press_some(contacts, runs, order, ends[1], ends[2], body, skin, w, x, moved)
     for r in range(len(shift)):
         for k in range(6):
             shift[r, k] = moved[r, k]
 
 
 @bare_kernel
-def _press_some(contacts, runs, order, begin, end, body, skin, w, x, moved, middle):  # type: ignore[no-untyped-def]
+def _press_some(contacts, runs, order, begin, end, body, skin, w, x, moved):  # type: ignore[no-untyped-def]
     row, of_a, of_b, point, none = contacts.row, contacts.a, contacts.b, contacts.point, len(body) - 1
     masters, shares, now = skin.masters, skin.shares, skin.now
     for k in range(begin, end):
@@ -341,7 +341,7 @@ def _press_some(contacts, runs, order, begin, end, body, skin, w, x, moved, midd
         a = of_a[first] if of_a[first] >= 0 else none
         b = of_b[first] if of_b[first] >= 0 else none
         if a != none and last - first > 1:
-            _press_together(row, first, last, a, b, body, moved, middle)
+            _press_together(row, first, last, a, b, body, moved)
         for c in range(first, last):
             if row[c, WEIGHT] <= 0.0:
                 continue

@@ -145,9 +145,8 @@ class Touching:
         ends = self.x[edges] if len(edges) else self.x[self.edges]
         spacing = float(np.linalg.norm(ends[:, 0] - ends[:, 1], axis=1).mean()) if len(ends) else 1.0
         most = float(self.room.max(initial=0.0))
-        self.margin = max(
-            MARGIN * spacing, 0.5 * most
-        )  # metres that things may go before the pairs are looked for anew
+        # Metres that things may go before the pairs are looked for anew.
+        self.margin = max(MARGIN * spacing, 0.5 * most)
         self.reach = 2.0 * most + self.margin
         self.carried = np.zeros(3)  # how far the drift has carried all since all pairs were looked for, metres
         self.drifted = np.zeros(3)  # what the drift was since ways were added up, metres
