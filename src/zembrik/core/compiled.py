@@ -24,11 +24,11 @@ os.environ.setdefault("GOMP_SPINCOUNT", "10000")
 
 import numba
 from llvmlite import ir
-from numba import config, njit, types
+from numba import config, njit
 from numba.core import cgutils
 from numba.extending import intrinsic
 
-from zembrik.core.lanes import LANES, LanesType, spread
+from zembrik.core.lanes import LanesType, kind_of, number_in, spread
 
 CORE = Path(__file__).parent
 
@@ -102,17 +102,17 @@ def bare_kernel(function: Callable[..., Any]) -> Any:
 @intrinsic
 def fma(typingctx, a, b, c):  # type: ignore[no-untyped-def]
     """Return a b + c, rounded once, on any processor (one instruction where it has one); numbers or `Lanes`."""
-    many = any(isinstance(kind, LanesType) for kind in (a, b, c))
-    kinds = [kind if isinstance(kind, LanesType) else types.float64 for kind in (a, b, c)]
+    lanes = kind_of(a, b, c)
+    kinds, many = [number_in(kind, lanes) for kind in (a, b, c)], isinstance(lanes, LanesType)
 
     def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
-        values = [spread(builder, value) for value in arguments] if many else arguments
+        values = [spread(builder, value, lanes.form) for value in arguments] if many else arguments
         of = values[0].type
-        name = "llvm.fma.v4f64" if many else "llvm.fma.f64"
+        name = f"llvm.fma.{lanes.word if many else 'f64'}"
         function = cgutils.get_or_insert_function(builder.module, ir.FunctionType(of, [of] * 3), name)
         return builder.call(function, values)
 
-    return (LANES if many else types.float64)(*kinds), code
+    return lanes(*kinds), code
 
 
 @njit(inline="always")

@@ -1,8 +1,9 @@
-"""Four numbers worked on at once, inside kernels: one formula serves single constraints and packs of four.
+"""Numbers worked on side by side, inside kernels: one formula serves single constraints and packs of four.
 
-A kernel that is given numbers computes with numbers; given `Lanes` it computes with four at a time, one a lane,
+A kernel that is given numbers computes with numbers; given `LANES` it computes with four at a time, one a lane,
 each exactly as it would alone (every operation rounds lane by lane, so the result is the same to the byte). The
-four constraints of a pack share no point (`solver.colour`), so none needs what another one writes.
+four constraints of a pack share no point (`solver.colour`), so none needs what another one writes. `EIGHT` are eight
+numbers of single precision, for what is only to be ruled out before it is looked at exactly.
 
 Lanes know + - * / and comparing, with one another and with plain numbers, and what is below. `fma` and `dot3`
 of `compiled` take them too.
@@ -23,57 +24,71 @@ from numba.core.datamodel import models
 from numba.core.typing.templates import AbstractTemplate, infer_global, signature
 from numba.extending import intrinsic, lower_builtin, register_model
 
-WIDTH = 4
-
-_DOUBLE = ir.DoubleType()
-_VECTOR = ir.VectorType(_DOUBLE, WIDTH)
-_BITS = ir.VectorType(ir.IntType(1), WIDTH)
-
-
-class LanesType(types.Type):  # type: ignore[misc]
-    """Four float64 side by side."""
-
-    def __init__(self) -> None:
-        super().__init__(name="Lanes")
+WIDTH, WIDE = 4, 8
 
 
 class MaskType(types.Type):  # type: ignore[misc]
-    """Four yes or no, what comparing lanes gives."""
+    """So many yes or no, what comparing lanes gives."""
 
-    def __init__(self) -> None:
-        super().__init__(name="Mask")
-
-
-LANES, MASK = LanesType(), MaskType()
+    def __init__(self, width: int) -> None:
+        self.width, self.form = width, ir.VectorType(ir.IntType(1), width)
+        super().__init__(name=f"Mask{width}")
 
 
-def _model(of: ir.Type) -> type:
-    class Model(models.PrimitiveModel):  # type: ignore[misc]
-        def __init__(self, manager: Any, kind: types.Type) -> None:
-            super().__init__(manager, kind, of)
+class LanesType(types.Type):  # type: ignore[misc]
+    """Numbers side by side, of a kind; `mask` is what comparing them gives, `word` what the compiler calls them."""
 
-    return Model
+    def __init__(self, number: types.Float, mask: MaskType) -> None:
+        self.number, self.mask = number, mask
+        single = number == types.float32
+        self.form = ir.VectorType(ir.FloatType() if single else ir.DoubleType(), mask.width)
+        self.word = f"v{mask.width}{'f32' if single else 'f64'}"
+        super().__init__(name=f"Lanes{mask.width}")
 
 
-register_model(LanesType)(_model(_VECTOR))
-register_model(MaskType)(_model(_BITS))
+LANES = LanesType(types.float64, MaskType(WIDTH))
+EIGHT = LanesType(types.float32, MaskType(WIDE))
 
 
-def spread(builder: Any, value: Any) -> Any:
-    """Return an LLVM value as a vector: a number stands in every lane."""
+def _model(manager: Any, kind: Any) -> Any:
+    return models.PrimitiveModel(manager, kind, kind.form)
+
+
+register_model(LanesType)(_model)
+register_model(MaskType)(_model)
+
+
+def spread(builder: Any, value: Any, form: Any) -> Any:
+    """Return an LLVM value as a vector of that form: a number stands in every lane."""
     if isinstance(value.type, ir.VectorType):
         return value
-    vector = ir.Constant(_VECTOR, ir.Undefined)
-    for lane in range(WIDTH):
+    vector = ir.Constant(form, ir.Undefined)
+    for lane in range(form.count):
         vector = builder.insert_element(vector, value, ir.Constant(ir.IntType(32), lane))
     return vector
+
+
+def kind_of(*kinds: Any) -> Any:
+    """Return which lanes are among the kinds, or float64 if none is; a mask stands for lanes of its width."""
+    for kind in kinds:
+        if isinstance(kind, LanesType):
+            return kind
+    for kind in kinds:
+        if isinstance(kind, MaskType):
+            return LANES if kind.width == WIDTH else EIGHT
+    return types.float64
 
 
 def _is_lane(kind: types.Type) -> bool:
     return isinstance(kind, LanesType)
 
 
-def _two(function: Any, result: types.Type, code: Callable[[Any, Any, Any], Any]) -> None:
+def number_in(kind: Any, lanes: Any) -> Any:
+    """Return as what an operand is taken where it goes with such lanes (or numbers)."""
+    return kind if _is_lane(kind) else lanes.number if _is_lane(lanes) else types.float64
+
+
+def _two(function: Any, compares: bool, code: Callable[[Any, Any, Any], Any]) -> None:
     """Let an operator take two lanes, or lanes and a number."""
 
     class Template(AbstractTemplate):  # type: ignore[misc]
@@ -83,54 +98,67 @@ def _two(function: Any, result: types.Type, code: Callable[[Any, Any, Any], Any]
             if kws or len(args) != 2 or not any(_is_lane(a) for a in args):
                 return None
             if all(_is_lane(a) or isinstance(a, types.Number) for a in args):
-                return signature(result, *[a if _is_lane(a) else types.float64 for a in args])
+                kind = kind_of(*args)
+                return signature(kind.mask if compares else kind, *[number_in(a, kind) for a in args])
             return None
 
     infer_global(function)(Template)
 
     def lower(context: Any, builder: Any, signature: Any, args: Any) -> Any:
-        return code(builder, spread(builder, args[0]), spread(builder, args[1]))
+        form = kind_of(*signature.args).form
+        return code(builder, spread(builder, args[0], form), spread(builder, args[1], form))
 
-    for kinds in ((LANES, LANES), (LANES, types.float64), (types.float64, LANES)):
-        lower_builtin(function, *kinds)(lower)
+    for kind in (LANES, EIGHT):
+        for kinds in ((kind, kind), (kind, kind.number), (kind.number, kind)):
+            lower_builtin(function, *kinds)(lower)
 
 
-_two(operator.add, LANES, lambda b, x, y: b.fadd(x, y))
-_two(operator.sub, LANES, lambda b, x, y: b.fsub(x, y))
-_two(operator.mul, LANES, lambda b, x, y: b.fmul(x, y))
-_two(operator.truediv, LANES, lambda b, x, y: b.fdiv(x, y))
-_two(operator.gt, MASK, lambda b, x, y: b.fcmp_ordered(">", x, y))
-_two(operator.ge, MASK, lambda b, x, y: b.fcmp_ordered(">=", x, y))
-_two(operator.lt, MASK, lambda b, x, y: b.fcmp_ordered("<", x, y))
-_two(operator.le, MASK, lambda b, x, y: b.fcmp_ordered("<=", x, y))
+_two(operator.add, False, lambda b, x, y: b.fadd(x, y))
+_two(operator.sub, False, lambda b, x, y: b.fsub(x, y))
+_two(operator.mul, False, lambda b, x, y: b.fmul(x, y))
+_two(operator.truediv, False, lambda b, x, y: b.fdiv(x, y))
+_two(operator.gt, True, lambda b, x, y: b.fcmp_ordered(">", x, y))
+_two(operator.ge, True, lambda b, x, y: b.fcmp_ordered(">=", x, y))
+_two(operator.lt, True, lambda b, x, y: b.fcmp_ordered("<", x, y))
+_two(operator.le, True, lambda b, x, y: b.fcmp_ordered("<=", x, y))
 
 
 class _Minus(AbstractTemplate):  # type: ignore[misc]
     key = operator.neg
 
     def generic(self, args: Any, kws: Any) -> Any:
-        return signature(LANES, LANES) if len(args) == 1 and _is_lane(args[0]) else None
+        return signature(args[0], args[0]) if len(args) == 1 and _is_lane(args[0]) else None
 
 
 infer_global(operator.neg)(_Minus)
 
 
+@lower_builtin(operator.neg, EIGHT)  # type: ignore[untyped-decorator]
 @lower_builtin(operator.neg, LANES)  # type: ignore[untyped-decorator]
 def _minus(context: Any, builder: Any, signature: Any, args: Any) -> Any:
     return builder.fneg(args[0])
 
 
-@intrinsic
-def lanes(typingctx, a, b, c, d):  # type: ignore[no-untyped-def]
-    """Return lanes of four numbers."""
-
-    def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
-        vector = ir.Constant(_VECTOR, ir.Undefined)
+def _side_by_side(kind: LanesType) -> Any:
+    def code(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
+        vector = ir.Constant(kind.form, ir.Undefined)
         for lane, value in enumerate(arguments):
             vector = builder.insert_element(vector, value, ir.Constant(ir.IntType(32), lane))
         return vector
 
-    return LANES(types.float64, types.float64, types.float64, types.float64), code
+    return code
+
+
+@intrinsic
+def lanes(typingctx, a, b, c, d):  # type: ignore[no-untyped-def]
+    """Return lanes of four numbers."""
+    return LANES(*[types.float64] * WIDTH), _side_by_side(LANES)
+
+
+@intrinsic
+def eight(typingctx, a, b, c, d, e, f, g, h):  # type: ignore[no-untyped-def]
+    """Return lanes of eight numbers of single precision."""
+    return EIGHT(*[types.float32] * WIDE), _side_by_side(EIGHT)
 
 
 @intrinsic
@@ -149,11 +177,11 @@ def _of_one(name: str) -> Any:
 
     @intrinsic
     def function(typingctx, a):  # type: ignore[no-untyped-def]
-        kind = LANES if _is_lane(a) else types.float64
+        kind = kind_of(a)
 
         def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
             of = arguments[0].type
-            word = f"llvm.{name}.v4f64" if _is_lane(kind) else f"llvm.{name}.f64"
+            word = f"llvm.{name}.{kind.word if _is_lane(kind) else 'f64'}"
             called = cgutils.get_or_insert_function(builder.module, ir.FunctionType(of, [of]), word)
             return builder.call(called, arguments)
 
@@ -169,15 +197,15 @@ size = _of_one("fabs")  # without its sign
 @intrinsic
 def choose(typingctx, test, a, b):  # type: ignore[no-untyped-def]
     """Return a where the test holds, else b; for lanes, in each lane. Both are computed."""
-    many = isinstance(test, MaskType) or _is_lane(a) or _is_lane(b)
-    kinds = [k if _is_lane(k) else types.float64 for k in (a, b)]
+    kind = kind_of(a, b, test)
+    kinds = [number_in(k, kind) for k in (a, b)]
 
     def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
-        if not many:
+        if not _is_lane(kind):
             return builder.select(arguments[0], arguments[1], arguments[2])
-        return builder.select(arguments[0], spread(builder, arguments[1]), spread(builder, arguments[2]))
+        return builder.select(arguments[0], *[spread(builder, value, kind.form) for value in arguments[1:]])
 
-    return (LANES if many else types.float64)(test, *kinds), code
+    return kind(test, *kinds), code
 
 
 @intrinsic
@@ -187,8 +215,8 @@ def every(typingctx, test):  # type: ignore[no-untyped-def]
     def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
         if not isinstance(test, MaskType):
             return arguments[0]
-        bits = builder.bitcast(arguments[0], ir.IntType(WIDTH))
-        return builder.icmp_unsigned("==", bits, ir.Constant(ir.IntType(WIDTH), 2**WIDTH - 1))
+        whole = ir.IntType(test.width)
+        return builder.icmp_unsigned("==", builder.bitcast(arguments[0], whole), ir.Constant(whole, 2**test.width - 1))
 
     return types.boolean(test), code
 
@@ -196,7 +224,7 @@ def every(typingctx, test):  # type: ignore[no-untyped-def]
 @intrinsic
 def either(typingctx, one, other):  # type: ignore[no-untyped-def]
     """Tell whether one test holds or the other; for lanes, in which."""
-    kind = MASK if isinstance(one, MaskType) else types.boolean
+    kind = one if isinstance(one, MaskType) else types.boolean
     return kind(kind, kind), lambda context, builder, signature, arguments: builder.or_(*arguments)
 
 
@@ -205,9 +233,9 @@ def bits(typingctx, test):  # type: ignore[no-untyped-def]
     """Return a test's lanes as the bits of a number, lane 0 lowest."""
 
     def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
-        return builder.zext(builder.bitcast(arguments[0], ir.IntType(WIDTH)), ir.IntType(64))
+        return builder.zext(builder.bitcast(arguments[0], ir.IntType(test.width)), ir.IntType(64))
 
-    return types.int64(MASK), code
+    return types.int64(test), code
 
 
 @intrinsic
@@ -304,13 +332,48 @@ def corners(points, t):  # type: ignore[no-untyped-def]
     return np.uint32(points[t, 0]), np.uint32(points[t, 1]), np.uint32(points[t, 2]), np.uint32(points[t, 3])
 
 
+def _values(kind: LanesType) -> Any:
+    def code(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
+        array = context.make_array(signature.args[0])(context, builder, arguments[0])
+        first = builder.gep(array.data, [arguments[1]])
+        return builder.load(builder.bitcast(first, kind.form.as_pointer()), align=kind.number.bitwidth // 8)
+
+    return code
+
+
 @intrinsic
 def values4(typingctx, values, t):  # type: ignore[no-untyped-def]
     """Return the four values from t on, of (n,) float64 side by side in memory."""
+    return LANES(types.Array(types.float64, 1, "C"), types.int64), _values(LANES)
+
+
+@intrinsic
+def values8(typingctx, values, t):  # type: ignore[no-untyped-def]
+    """Return the eight values from t on, of (n,) float32 side by side in memory."""
+    return EIGHT(types.Array(types.float32, 1, "C"), types.int64), _values(EIGHT)
+
+
+@intrinsic
+def note8(typingctx, first, marks, out, at):  # type: ignore[no-untyped-def]
+    """Write first + k, for each of the eight bits k of marks that is set, to out (n,) int32 from a place on.
+
+    Return how many. Eight are written whatever the marks (those after them are rubbish), and without a branch: which
+    bits are set cannot be foreseen.
+    """
+    many, mask = ir.VectorType(ir.IntType(32), WIDE), ir.VectorType(ir.IntType(1), WIDE)
 
     def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
-        array = context.make_array(signature.args[0])(context, builder, arguments[0])
-        first = builder.gep(array.data, [arguments[1]])
-        return builder.load(builder.bitcast(first, _VECTOR.as_pointer()), align=8)
+        first, marks, out, at = arguments
+        numbers = builder.add(
+            spread(builder, builder.trunc(first, many.element), many), ir.Constant(many, list(range(WIDE)))
+        )
+        byte = builder.trunc(marks, ir.IntType(WIDE))
+        kind = ir.FunctionType(many, [many, mask, many])
+        called = cgutils.get_or_insert_function(builder.module, kind, "llvm.experimental.vector.compress.v8i32")
+        packed = builder.call(called, [numbers, builder.bitcast(byte, mask), ir.Constant(many, ir.Undefined)])
+        array = context.make_array(signature.args[2])(context, builder, out)
+        place = builder.bitcast(builder.gep(array.data, [at]), many.as_pointer())
+        builder.store(packed, place, align=4)
+        return builder.zext(builder.ctpop(byte), ir.IntType(64))
 
-    return LANES(types.Array(types.float64, 1, "C"), types.int64), code
+    return types.int64(types.int64, types.int64, types.Array(types.int32, 1, "C"), types.int64), code

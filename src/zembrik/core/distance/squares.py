@@ -10,7 +10,7 @@ import numba
 from zembrik.core.compiled import dot3
 from zembrik.core.lanes import choose, either, larger, smaller
 
-TINY = 1e-300
+TINY = 1e-30  # m² or m⁴: far below any that matters, and still a number in single precision
 
 
 @numba.njit(inline="always")

@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.compiled import bare_kernel, parallel_kernel
-from zembrik.core.lanes import WIDTH, lowest
+from zembrik.core.lanes import WIDE, WIDTH, lowest
 from zembrik.core.solver.boxes import first_from, four_near
 from zembrik.core.solver.colour import neighbourhoods
 
@@ -28,6 +28,7 @@ FLAT = 1.2  # radians that no normal of a patch and its neighbour leans farther 
 LEAST = np.cos(FLAT)
 
 Floats = NDArray[np.float64]
+Singles = NDArray[np.float32]
 Whole = NDArray[np.int32]
 
 
@@ -35,7 +36,8 @@ class Patches(NamedTuple):
     """Points, edges and triangles sorted by patch; P patches.
 
     Attributes:
-        points: int32 (n,), numbers in the order of the patches; each patch's are filled up with NONE to whole fours.
+        points: int32 (n, 1), numbers in the order of the patches; each patch's are filled up with NONE to whole
+            eights.
         edges, faces: int32 (e, 3) and (t, 4), the same: the number, then the ends or corners.
         point_span, edge_span, face_span: int64 (P + 1,), where each patch's begin.
         beside, beside_span: int32 and int64 (P + 1,), the patches that share a point with each, rising.
@@ -69,7 +71,7 @@ def make_patches(places: Floats, edges: Whole, faces: Whole, body: NDArray[np.in
         patch[mine] = count + neighbourhoods(places[mine], POINTS_A_PATCH)
         count = int(patch[mine].max()) + 1
     (points, point_span), (lines, edge_span), (triangles, face_span) = (
-        _in_fours(owner, things, count)
+        _in_eights(owner, things, count)
         for owner, things in (
             (patch, np.zeros((len(places), 0), np.int32)), (patch[edges[:, 0]], edges), (patch[faces[:, 0]], faces)
         )
@@ -85,16 +87,14 @@ def make_patches(places: Floats, edges: Whole, faces: Whole, body: NDArray[np.in
         for k in range(things.shape[1]):
             ends = np.unique(np.concatenate([ends, patch[things[:, 0]] * len(places) + things[:, k]]))
     within, end_span = _lists(ends, count, len(places))
-    return Patches(
-        points[:, 0].copy(), lines, triangles, point_span, edge_span, face_span, beside, beside_span, within, end_span
-    )
+    return Patches(points, lines, triangles, point_span, edge_span, face_span, beside, beside_span, within, end_span)
 
 
-def _in_fours(owner: NDArray[np.int64], things: Whole, count: int) -> tuple[Whole, NDArray[np.int64]]:
+def _in_eights(owner: NDArray[np.int64], things: Whole, count: int) -> tuple[Whole, NDArray[np.int64]]:
     """Return numbers and corners of things (n, k) by owner, and where each owner's begin; filled up with NONE."""
     order = np.argsort(owner, kind="stable")
     many = np.bincount(owner, minlength=count)
-    span = np.concatenate([[0], np.cumsum(-(-many // WIDTH) * WIDTH)]).astype(np.int64)
+    span = np.concatenate([[0], np.cumsum(-(-many // WIDE) * WIDE)]).astype(np.int64)
     rows = np.full((span[-1], 1 + things.shape[1]), NONE, np.int32)
     within = np.arange(len(order)) - np.repeat(np.cumsum(many) - many, many)
     at = span[owner[order]] + within
@@ -115,26 +115,28 @@ class Bounds(NamedTuple):
     Attributes:
         box: float64 (P, 6), lowest and highest corner around all that is the patch's, and all its way, metres.
         loose: float64 (P, 6), the same around what of it has strayed; only of patches that are flagged.
+        size: float64 (P,), no edge of the patch is longer, metres.
         cone: float64 (P, 4), mean normal and least cosine to it.
-        point_box, edge_box, face_box: float64 (6 n,), (6 e,) and (6 t,), of each alone, in the order of the patches:
+        point_box, edge_box, face_box: float32 (6 n,), (6 e,) and (6 t,), of each alone, in the order of the patches:
             the first side of all, then the second of all, and so on. What is NONE meets nothing.
-        point_marks, edge_marks, face_marks: uint8 (n / 4,), (e / 4,) and (t / 4,), in four bits of each which of four
+        point_marks, edge_marks, face_marks: uint8 (n / 8,), (e / 8,) and (t / 8,), in the bits of each which of eight
             have strayed; of patches that are not flagged, they tell of earlier searches.
     """
 
     box: Floats
     loose: Floats
+    size: Floats
     cone: Floats
-    point_box: Floats
-    edge_box: Floats
-    face_box: Floats
+    point_box: Singles
+    edge_box: Singles
+    face_box: Singles
     point_marks: NDArray[np.uint8]
     edge_marks: NDArray[np.uint8]
     face_marks: NDArray[np.uint8]
 
 
 def most_of_any(patches: Patches) -> int:
-    """Return how many points, edges or triangles a patch has at most, in whole fours."""
+    """Return how many points, edges or triangles a patch has at most, in whole eights."""
     spans = (patches.point_span, patches.edge_span, patches.face_span)
     return max(int(np.diff(span).max(initial=0)) for span in spans)
 
@@ -178,39 +180,41 @@ def _bound_some(begin, end, numbers, state, strayed, patches, bounds):  # type: 
     """Fill the bounds of patches number begin .. end - 1 of the given ones."""
     cone, points, edges, faces = bounds.cone, patches.points, patches.edges, patches.faces
     of_points, of_edges, of_faces = bounds.point_marks, bounds.edge_marks, bounds.face_marks
-    nothing = (np.inf, np.inf, np.inf, -np.inf, -np.inf, -np.inf)
+    far = np.float32(np.inf)
+    nothing = (far, far, far, -far, -far, -far)
     for turn in range(begin, end):
-        p, sx, sy, sz, whole, loose, marks = numbers[turn], 0.0, 0.0, 0.0, nothing, nothing, 0
+        p, sx, sy, sz, whole, loose, marks, longest = numbers[turn], 0.0, 0.0, 0.0, nothing, nothing, 0, 0.0
         for n in range(patches.point_span[p], patches.point_span[p + 1]):
-            box, i, marks = nothing, points[n], marks >> 1
+            box, i, marks = nothing, points[n, 0], marks >> 1
             if i != NONE:
-                box, marks = _way_of(state, i), marks | (strayed[i] << 3)
-            if marks & 8:
+                box, marks = _way_of(state, i), marks | (strayed[i] << 7)
+            if marks & 128:
                 loose = _both(loose, box)
             _write(bounds.point_box, n, box)
-            whole, of_points[n // WIDTH] = _both(whole, box), marks  # the last of a four writes all of them
+            whole, of_points[n // WIDE] = _both(whole, box), marks  # the last of eight writes all of them
         for n in range(patches.edge_span[p], patches.edge_span[p + 1]):
             box, marks = nothing, marks >> 1
             if edges[n, 0] != NONE:
                 i, j = edges[n, 1], edges[n, 2]
-                box, marks = _both(_way_of(state, i), _way_of(state, j)), marks | ((strayed[i] | strayed[j]) << 3)
-            if marks & 8:
+                box, marks = _both(_way_of(state, i), _way_of(state, j)), marks | ((strayed[i] | strayed[j]) << 7)
+                longest = max(longest, np.float64(box[3] - box[0]) + (box[4] - box[1]) + (box[5] - box[2]))
+            if marks & 128:
                 loose = _both(loose, box)
             _write(bounds.edge_box, n, box)
-            whole, of_edges[n // WIDTH] = _both(whole, box), marks
-        first, last = patches.face_span[p], patches.face_span[p + 1]
+            whole, of_edges[n // WIDE] = _both(whole, box), marks
+        first, last, bounds.size[p] = patches.face_span[p], patches.face_span[p + 1], longest
         for n in range(first, last):
             box, marks = nothing, marks >> 1
             if faces[n, 0] != NONE:
                 i, j, k = faces[n, 1], faces[n, 2], faces[n, 3]
                 box = _both(_both(_way_of(state, i), _way_of(state, j)), _way_of(state, k))
-                marks |= (strayed[i] | strayed[j] | strayed[k]) << 3
+                marks |= (strayed[i] | strayed[j] | strayed[k]) << 7
                 nx, ny, nz = _unit_normal(state, faces, n)
                 sx, sy, sz = sx + nx, sy + ny, sz + nz
-            if marks & 8:
+            if marks & 128:
                 loose = _both(loose, box)
             _write(bounds.face_box, n, box)
-            whole, of_faces[n // WIDTH] = _both(whole, box), marks
+            whole, of_faces[n // WIDE] = _both(whole, box), marks
         for k in range(3):
             bounds.box[p, k], bounds.box[p, 3 + k] = whole[k], whole[3 + k]
             bounds.loose[p, k], bounds.loose[p, 3 + k] = loose[k], loose[3 + k]
@@ -228,7 +232,7 @@ def _bound_some(begin, end, numbers, state, strayed, patches, bounds):  # type: 
 def bound_patches(numbers, state, strayed, patches, bounds):  # type: ignore[no-untyped-def]
     """Fill the bounds of patches by number.
 
-    `state` (N, 6) is where each point is and the way it is to go, metres; `strayed` (N,) which have strayed.
+    `state` float32 (N, 6) is where each point is and the way it is to go, metres; `strayed` (N,) which have strayed.
     """
     count = len(numbers)
     for turn in numba.prange((count + SOME - 1) // SOME):
@@ -239,8 +243,9 @@ def bound_patches(numbers, state, strayed, patches, bounds):  # type: ignore[no-
 @numba.njit(inline="always")
 def _unit_normal(x, faces, n):  # type: ignore[no-untyped-def]
     a, b, c = faces[n, 1], faces[n, 2], faces[n, 3]
-    ux, uy, uz = x[b, 0] - x[a, 0], x[b, 1] - x[a, 1], x[b, 2] - x[a, 2]
-    vx, vy, vz = x[c, 0] - x[a, 0], x[c, 1] - x[a, 1], x[c, 2] - x[a, 2]
+    ax, ay, az = np.float64(x[a, 0]), np.float64(x[a, 1]), np.float64(x[a, 2])
+    ux, uy, uz = x[b, 0] - ax, x[b, 1] - ay, x[b, 2] - az
+    vx, vy, vz = x[c, 0] - ax, x[c, 1] - ay, x[c, 2] - az
     nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
     size = np.sqrt(nx * nx + ny * ny + nz * nz) + 1e-300
     return nx / size, ny / size, nz / size

@@ -139,7 +139,7 @@ class Touching:
             self.touching, self.touched = np.zeros(0, np.bool_), 0
             return
         patches = make_patches(self.x, self.edges, self.faces, whose)
-        group = whose[patches.points[patches.point_span[:-1]]]
+        group = whose[patches.points[patches.point_span[:-1], 0]]
         self.search = Search(patches, self.edges, self.faces, group, level == "edges")
         self.whose = whose
         ends = self.x[edges] if len(edges) else self.x[self.edges]
@@ -148,7 +148,8 @@ class Touching:
         # Metres that things may go before the pairs are looked for anew.
         self.margin = max(MARGIN * spacing, 0.5 * most)
         self.reach = 2.0 * most + self.margin
-        self.carried = np.zeros(3)  # how far the drift has carried all since all pairs were looked for, metres
+        # Where ways are seen from: the middle of all when all pairs were looked for, carried on by the drift, metres.
+        self.origin = np.zeros(3)
         self.drifted = np.zeros(3)  # what the drift was since ways were added up, metres
         self.drift = np.zeros(3)  # what all go in a substep in the mean, metres; ways are relative to it
         self.way = np.zeros_like(self.x)
@@ -178,7 +179,7 @@ class Touching:
         self.before[self.guest_end :] = self.x[self.guest_end :]
         self._move_corners(frame)
         self.steps += 1
-        self.carried += self.drift
+        self.origin += self.drift
         self.drifted += self.drift
         if self.built is None:
             self._look()
@@ -210,7 +211,7 @@ class Touching:
         """Look for all pairs anew, everything being expected to go on as it went."""
         self.drift = (self.x - self.before).mean(axis=0)
         self.built, self.steps = self.x.copy(), 0
-        self.carried[:] = 0.0
+        self.origin = self.x.mean(axis=0)
         self.search.strayed[:] = True
         self._set_out()
         self.points.forget()
@@ -222,7 +223,7 @@ class Touching:
 
     def _set_out(self) -> None:
         set_out(
-            self.x, self.before, self.drift, self.carried, self.built, self.way, self.steps, AHEAD,
+            self.x, self.before, self.drift, self.origin, self.built, self.way, self.steps, AHEAD,
             self.search.strayed, self.search.state,
         )  # fmt: skip
 

@@ -49,11 +49,11 @@ def leave_ways(x, before, drift, built, way, steps, ahead, off_m, far_m, patches
 
 
 @parallel_kernel
-def set_out(x, before, drift, carried, built, way, steps, ahead, strayed, state):  # type: ignore[no-untyped-def]
+def set_out(x, before, drift, origin, built, way, steps, ahead, strayed, state):  # type: ignore[no-untyped-def]
     """Let every strayed point set out anew on the way it goes now, and fill state (N, 6) for a search.
 
-    That is where each point is expected, less what the drift has carried all, `carried` (3,), and what it is still to
-    go; metres. The others are as in `leave_ways`.
+    That is where each point is expected, as seen from the origin (3,), and what it is still to go; metres. The others
+    are as in `leave_ways`.
     """
     kept = min(steps, ahead)
     for i in numba.prange(len(x)):
@@ -63,4 +63,4 @@ def set_out(x, before, drift, carried, built, way, steps, ahead, strayed, state)
                 at = x[i, axis]
                 way[i, axis] = at - before[i, axis] - drift[axis]
                 built[i, axis] = at - kept * way[i, axis] - steps * drift[axis]
-            state[i, axis], state[i, 3 + axis] = at - carried[axis], (ahead - kept) * way[i, axis]
+            state[i, axis], state[i, 3 + axis] = at - origin[axis], (ahead - kept) * way[i, axis]
