@@ -4,8 +4,9 @@ import pytest
 
 from zembrik.core.problem import Problem
 from zembrik.library import shots
+from zembrik.library.changes import differences
 from zembrik.library.models import Asset, Revision
-from zembrik.library.shots import Conflict, differences, edit, get_shot, redo, undo
+from zembrik.library.shots import Conflict, edit, get_shot, redo, undo
 from zembrik.library.store import StoredAssets, take_in
 
 TRIANGLE = b"v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n"
@@ -66,6 +67,17 @@ def test_differences_are_readable(database, shot):
     lines = differences(before, after)
     assert "'sheet' material bend: 0.1 (was left to preset, profile or default)" in lines
     assert "quality substeps: 10 → 12" in lines
+    held = [{"points": {"side": "top"}}, {"points": {"numbers": [3, 4]}, "release": 20}]
+    pinned = shots.apply_patch(after, put("/bodies/0/pins", held))
+    told = "'sheet' pins: its highest points, 2 chosen points (was left to preset, profile or default)"
+    assert differences(after, pinned) == [told]
+    higher = {"op": "replace", "path": "/bodies/0/place/translate/1", "value": 1.5}
+    other = shots.apply_patch(pinned, [*put("/bodies/0/pins/1/points/numbers", [5, 6, 9]), higher])
+    told = ["'sheet' pin 2: other points", "'sheet' place translate y: 1.02 → 1.5"]
+    assert sorted(differences(pinned, other)) == told
+    fewer = shots.apply_patch(other, [{"op": "remove", "path": "/bodies/0/pins/1"}])
+    assert differences(other, fewer) == ["'sheet' pin 2: 3 chosen points taken away"]
+    assert differences(fewer, other) == ["'sheet' pin 2: 3 chosen points added"]
 
 
 def test_assets_are_stored_once_by_content(database, settings):

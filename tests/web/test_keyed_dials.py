@@ -8,7 +8,8 @@ from fastapi.testclient import TestClient
 
 from zembrik.farm.worker import run_bake
 from zembrik.library import bakes
-from zembrik.library.shots import differences, edit, get_shot
+from zembrik.library.changes import differences
+from zembrik.library.shots import edit, get_shot
 from zembrik.web.app import make_app
 
 HX = {"hx-request": "true"}

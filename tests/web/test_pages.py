@@ -508,11 +508,13 @@ def test_fits_are_coloured_and_chosen_for_all_bodies(client, database, shot):
     )
     waiting = client.get(f"/shots/{shot}/proxies?body=ball", headers=HX).text
     assert "measuring proxies" in waiting and "would fit" not in waiting
+    assert "A proxy stands off" in waiting and "Use surface" in waiting  # surely nearer: nothing is measured yet
     errand(client, database, shot, kind="fits", body="ball", station="proxies")
     page = client.get(f"/shots/{shot}/proxies?body=ball", headers=HX).text
     # Which of the round ones is the fastest is a matter of microseconds.
     advised = re.search(r"(Ball|Capsule) would fit", page)
     assert "Colour by distance" in page and advised is not None
+    assert "Use surface" not in page and page.count(f">Use {advised[1].lower()}<") == 2  # finding and advice agree
     answer = client.get(f"/shots/{shot}/fit.bin?body=ball")
     length = int.from_bytes(answer.content[:4], "little")
     told = json.loads(answer.content[4 : 4 + length])

@@ -17,9 +17,11 @@ from zembrik.core.cache.reader import Cache
 from zembrik.core.problem import Problem
 from zembrik.core.setup.document import Setup, parse_setup
 from zembrik.core.setup.materials import SIMULATED
+from zembrik.library.advice import agreed
+from zembrik.library.changes import differences
 from zembrik.library.models import Bake, CacheRecord, Delivery, Revision, Shot
 from zembrik.library.settings import Settings
-from zembrik.library.shots import differences, get_shot
+from zembrik.library.shots import get_shot
 from zembrik.library.store import StoredAssets
 
 ACTIVE = ("queued", "running")
@@ -230,14 +232,14 @@ def progress_of(settings: Settings, bake: Bake) -> tuple[Progress, Cache | None]
 
 
 def findings_of(session: Session, settings: Settings, revision: Revision) -> list[dict[str, Any]]:
-    """Return a revision's findings, computed once and kept."""
+    """Return a revision's findings, computed once and kept; a proxy's remedy is by its fits, see `advice`."""
     if revision.findings is None:
         from zembrik.core.findings.check import check_setup  # brings the solver, which takes a second to load
 
         found = check_setup(parse_setup(revision.document), StoredAssets(settings))
         revision.findings = [f.plain() for f in found]
         session.flush()
-    return revision.findings
+    return agreed(session, settings, revision)
 
 
 class ShownBake(NamedTuple):

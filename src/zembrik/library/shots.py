@@ -217,45 +217,6 @@ def _add_revision(
     return revision
 
 
-def differences(before: dict[str, Any], after: dict[str, Any]) -> list[str]:
-    """Return what changed between two documents, a readable line each."""
-    lines = []
-    for operation in jsonpatch.make_patch(before, after).patch:
-        path = operation["path"]
-        if "/keys/" in path or path.endswith("/ease"):  # within a track: told once, whatever of it changed
-            track = path.partition("/keys/")[0].removesuffix("/ease")
-            line = f"{_named(track, after)}: other keys"
-            lines += [line] if line not in lines else []
-            continue
-        was = jsonpointer.resolve_pointer(before, path, None)
-        place = _named(path, after if operation["op"] != "remove" else before)
-        if path.count("/") == 2 and operation["op"] in ("add", "remove") and path.startswith("/bodies/"):
-            lines.append(f"{place} was {'added' if operation['op'] == 'add' else 'taken away'}")
-        elif operation["op"] == "remove":
-            lines.append(f"{place}: {_short(was)} was taken away")
-        elif was is None:
-            lines.append(f"{place}: {_short(operation.get('value'))} (was left to preset, profile or default)")
-        else:
-            lines.append(f"{place}: {_short(was)} → {_short(operation.get('value'))}")
-    return lines
-
-
-def _named(path: str, document: dict[str, Any]) -> str:
-    parts = path.strip("/").split("/")
-    if parts[0] == "bodies" and len(parts) > 1 and parts[1].isdigit():
-        name = jsonpointer.resolve_pointer(document, f"/bodies/{parts[1]}/name", parts[1])
-        return f"'{name}' " + " ".join(parts[2:]) if len(parts) > 2 else f"'{name}'"
-    return " ".join(parts)
-
-
-def _short(value: Any) -> str:
-    if isinstance(value, dict):
-        if "keys" in value:
-            return f"{len(value['keys'])} key{'s' if len(value['keys']) > 1 else ''}"
-        return str(value.get("name") or value.get("kind") or value.get("shape") or value.get("file") or "values")
-    return str(value)[:60]
-
-
 def mark_frame(session: Session, shot_id: int, frame: int) -> list[int]:
     """Mark a frame, or take its mark away; return all that are marked, in order."""
     shot = get_shot(session, shot_id, lock=True)

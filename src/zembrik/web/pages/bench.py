@@ -27,6 +27,7 @@ from zembrik.core.setup.profiles import PROFILES
 from zembrik.core.setup.resolve import Resolved, resolve
 from zembrik.core.solver.figures import STATS
 from zembrik.core.units import UNIT_NAMES
+from zembrik.library.advice import advice_for
 from zembrik.library.bakes import ACTIVE, GONE, bakes_of, findings_of, progress_of, shown_bake, stale_reasons
 from zembrik.library.deliveries import deliveries_of
 from zembrik.library.errands import fits_order
@@ -38,7 +39,7 @@ from zembrik.library.store import StoredAssets
 from zembrik.library.takes import takes_of_show
 from zembrik.library.trials import sheets_of
 from zembrik.web.dials import Dial, dial
-from zembrik.web.pages.fits import advice_for, in_world, known_fits, rows_of
+from zembrik.web.pages.fits import in_world, known_fits, rows_of
 from zembrik.web.pages.motion_words import motion_words
 from zembrik.web.pages.trial_dials import turnable
 from zembrik.web.render import Db, Places, Words, templates

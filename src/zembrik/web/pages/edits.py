@@ -16,10 +16,11 @@ from zembrik.core.setup.assets import placed_mesh
 from zembrik.core.setup.document import parse_setup
 from zembrik.farm.queue import ERRAND
 from zembrik.library.bakes import findings_of
+from zembrik.library.changes import differences
 from zembrik.library.errands import ask, get_errand
 from zembrik.library.intake import bodies_of, scale_for, show_file, store_file
 from zembrik.library.many import role_patch
-from zembrik.library.shots import Conflict, Patch, differences, edit, get_shot, redo, undo
+from zembrik.library.shots import Conflict, Patch, edit, get_shot, redo, undo
 from zembrik.library.store import StoredAssets, clean_name, hold
 from zembrik.web.dials import LABELS, from_shown
 from zembrik.web.pages.bench import render_bench

@@ -7,13 +7,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from sqlalchemy.orm import Session
 
-from zembrik.core.problem import Problem
 from zembrik.core.proxy.words import PROXY_WORDS
 from zembrik.core.setup.document import Body
 from zembrik.core.units import turn_matrix
 from zembrik.library.errands import fits_from, result_of
-from zembrik.library.settings import Settings
-from zembrik.library.store import StoredAssets
 from zembrik.web.render import Words
 
 if TYPE_CHECKING:
@@ -36,14 +33,3 @@ def in_world(body: Body, kind: str, at: Any) -> list[float]:
     """Return where a place (3,) of a fit is in the shot."""
     turn = np.eye(3) if kind == "plane" else turn_matrix(body.place.rotate)
     return [float(v) for v in turn @ np.asarray(at) + np.asarray(body.place.translate)]
-
-
-def advice_for(order: Words, fits: dict[str, Fit | str], places: Settings, chosen: str) -> tuple[str, str] | None:
-    """Return the kind to take, and why."""
-    from zembrik.core.proxy.candidates import recommended  # see `app._warm_up`
-
-    try:
-        found: tuple[str, str] | None = recommended(fits, order["body"], order["role"], chosen, StoredAssets(places))
-    except Problem:
-        return None
-    return found

@@ -7,15 +7,12 @@ from typing import Any
 from zembrik.core.setup.document import Body, Keys, Pin, Setup
 from zembrik.core.setup.keyed import is_keyed
 from zembrik.core.setup.materials import SIMULATED
+from zembrik.core.setup.pin_words import SIDE_WORDS, which_points
 from zembrik.core.setup.resolve import Resolved
 from zembrik.web.dials import dial
 from zembrik.web.render import Words
 from zembrik.web.tracks import Track, track_of
 
-SIDE_WORDS = {
-    "left": "its left side (-X)", "right": "its right side (+X)", "bottom": "its lowest points",
-    "top": "its highest points", "back": "its back (-Z)", "front": "its front (+Z)",
-}  # fmt: skip
 STILL, NO_TURN = [0.0, 0.0, 0.0], [0.0, 0.0, 0.0, 1.0]
 
 
@@ -79,13 +76,13 @@ def _keyed(resolved: Resolved, at: str, values: Words) -> list[Track]:
 
 
 def _pin(setup: Setup, at: str, number: int, pin: Pin) -> Words:
-    motion, whose = pin.motion, _which(pin.points)
+    motion, whose = pin.motion, which_points(pin.points)
     tracks = [
         track_of(setup.frames, f"{at}/motion/translate", motion and motion.translate, STILL, whose),
         track_of(setup.frames, f"{at}/motion/rotate", motion and motion.rotate, STILL, whose),
         track_of(setup.frames, f"{at}/strength", pin.strength, 1.0, whose),
     ]
-    return {"number": number, "pin": pin, "which": _which(pin.points), "tracks": tracks}
+    return {"number": number, "pin": pin, "which": which_points(pin.points), "tracks": tracks}
 
 
 def _body_tracks(setup: Setup, body: Body, at: str) -> list[Track]:
@@ -104,18 +101,3 @@ def _body_tracks(setup: Setup, body: Body, at: str) -> list[Track]:
     if motion and motion.ripple:
         wanted.append(("ripple/strength", motion.ripple.strength, 1.0))
     return [track_of(setup.frames, f"{at}/motion/{name}", value, usual, body.name) for name, value, usual in wanted]
-
-
-def _which(points: Any) -> str:
-    """Return in words which points a pin takes."""
-    if points.box is not None:
-        words = "the points in a box"
-    elif points.side is not None:
-        words = SIDE_WORDS[points.side]
-    elif points.above is not None:
-        words = f"all above {points.above:g} m"
-    elif points.near is not None:
-        words = f"all within {1000 * points.near.distance:g} mm of {points.near.body}"
-    else:
-        words = f"{len(points.numbers)} chosen point{'s' if len(points.numbers) != 1 else ''}"
-    return words + (f", fading over {1000 * points.falloff:g} mm" if points.falloff else "")
