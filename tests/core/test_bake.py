@@ -8,8 +8,11 @@ from pathlib import Path
 import numpy as np
 import pytest
 import zarr
+from click.testing import CliRunner
 
+from zembrik.cli import main
 from zembrik.core.bake import bake
+from zembrik.core.cache import writer
 from zembrik.core.cache.layout import chunk_path
 from zembrik.core.cache.reader import Cache
 from zembrik.core.cache.writer import CacheWriter
@@ -18,6 +21,7 @@ from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import FolderAssets
 from zembrik.core.setup.document import parse_setup
 from zembrik.core.solver.sound import BlewUp
+from zembrik.core.sources import solver_edition
 
 
 def files(path):
@@ -139,6 +143,19 @@ def test_another_setup_does_not_continue_it(sheet, tmp_path):
         bake(parse_setup({**sheet, "quality": {"substeps": 11}}), assets, path, resume=True)
     with pytest.raises(Problem, match="a cache already"):
         bake(parse_setup(sheet), assets, path)
+
+
+def test_a_cache_tells_by_which_editions_of_the_solver_it_is(sheet, tmp_path, monkeypatch):
+    """Begun by one edition and carried on by another, it says from which frame on; the frames are all there."""
+    path, assets, setup = tmp_path / "a.zarr", FolderAssets(tmp_path), parse_setup(sheet)
+    bake(setup, assets, path, tell=lambda p: p.frame < 3)
+    first, last = setup.frames
+    assert Cache(path).editions == [(first, solver_edition())]
+    monkeypatch.setattr(writer, "solver_edition", lambda: "a later one")
+    bake(setup, assets, path, resume=True, tell=lambda p: p.frame < 5)
+    whole = bake(setup, assets, path, resume=True)
+    assert whole.editions == [(first, solver_edition()), (4, "a later one")] and whole.done == last
+    assert "from frame 4: a later one" in CliRunner().invoke(main, ["info", str(path), "--json"]).output
 
 
 def test_preroll_is_computed_and_not_kept(sheet, tmp_path):

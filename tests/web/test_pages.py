@@ -24,6 +24,7 @@ from zembrik.library.models import Asset
 from zembrik.library.shots import create_shot, get_shot
 from zembrik.library.store import StoredAssets
 from zembrik.web.app import make_app
+from zembrik.web.pages import bench
 
 STATIONS = ["intake", "proxies", "start", "motion", "quality", "bake", "review", "deliver"]
 HX = {"hx-request": "true"}
@@ -276,6 +277,16 @@ def test_overlaps_a_way_out_and_copies_from_the_start_station(client, database, 
     assert "no rigid bodies overlap" in errand(client, database, shot, kind="way", way="ease apart").lower()
     refused = post(client, shot, "copies", base=number + 1, **{**fields, "nx": "1.5"}, high="1", seed="1")
     assert refused.status_code == 422 and "no whole number" in refused.text
+
+
+def test_frames_of_another_edition_of_the_solver_say_so(client, baked_shot, monkeypatch):
+    """True frames stay true; that baking them anew may give others is told beside them."""
+    shot, _ = baked_shot
+    page = client.get(f"/shots/{shot}/bake", headers=HX).text
+    assert "its frames are true" in page and "another edition" not in page
+    monkeypatch.setattr(bench, "solver_edition", lambda: "a later one")
+    page = client.get(f"/shots/{shot}/bake", headers=HX).text
+    assert "its frames are true" in page and "Baked by another edition of the solver" in page
 
 
 def test_scene_frames_and_status(client, database, settings, baked_shot):

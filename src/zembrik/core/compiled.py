@@ -9,11 +9,8 @@ machine code can never run.
 
 from __future__ import annotations
 
-import ast
-import hashlib
 import os
 from collections.abc import Callable
-from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -29,8 +26,7 @@ from numba.core import cgutils
 from numba.extending import intrinsic
 
 from zembrik.core.lanes import LanesType, kind_of, number_in, spread
-
-CORE = Path(__file__).parent
+from zembrik.core.sources import source_hash
 
 # Nothing may reorder or fuse what is written: a kernel that calls another is compiled with a copy of it, and which of
 # the copies runs depends on what was compiled or loaded first. With leave to fuse ("contract") the copies rounded
@@ -41,41 +37,6 @@ CORE = Path(__file__).parent
 def cache_home() -> Path:
     """Return where compiled kernels are kept."""
     return Path(os.environ.get("ZEMBRIK_KERNELS") or Path.home() / ".cache" / "zembrik" / "kernels")
-
-
-@cache
-def _source(path: Path) -> tuple[bytes, frozenset[Path]]:
-    """Return a module's source and the core modules it imports."""
-    data = path.read_bytes()
-    found = set()
-    for node in ast.walk(ast.parse(data)):
-        if isinstance(node, ast.ImportFrom) and node.module and node.module.startswith("zembrik.core"):
-            inside = CORE.joinpath(*node.module.split(".")[2:])
-            for name in ("", *(alias.name for alias in node.names)):
-                file = (inside / name if name else inside).with_suffix(".py")
-                if file.exists():
-                    found.add(file)
-    return data, frozenset(found)
-
-
-@cache
-def _layouts() -> frozenset[Path]:
-    return frozenset(p for p in CORE.rglob("*.py") if b"(NamedTuple)" in p.read_bytes())
-
-
-@cache
-def source_hash(path: Path) -> str:
-    """Return a hash of a core module's source and of all that its kernels may depend on, 12 hex digits."""
-    todo, seen = [path], {path}
-    while todo:
-        for other in _source(todo.pop())[1] - seen:
-            seen.add(other)
-            todo.append(other)
-    digest = hashlib.sha256()
-    for file in sorted(seen | _layouts()):
-        digest.update(file.name.encode())
-        digest.update(_source(file)[0])
-    return digest.hexdigest()[:12]
 
 
 def _cache_for(function: Callable[..., Any]) -> None:

@@ -10,10 +10,12 @@ from zembrik.core.proxy.words import PROXY_WORDS
 from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import Body, parse_setup
 from zembrik.core.solver.colliders import collider_shape
+from zembrik.core.sources import solver_edition
 
 
 def warm_up() -> None:
     """Check a small setup, look a mesh over and fit every kind of proxy; the kernels are then compiled and kept."""
+    solver_edition()
     sheet = {"name": "sheet", "role": "cloth", "mesh": {"shape": "grid", "size": [1, 1], "segments": [4, 4]}}
     box = {"name": "box", "role": "collider", "mesh": {"shape": "box", "size": [1, 1, 1]}}
     check_setup(parse_setup({"bodies": [sheet, box]}), NoAssets())

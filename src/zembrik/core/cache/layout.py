@@ -2,7 +2,8 @@
 
     NAME.zarr/
       attributes            schema, setup_hash, setup (resolved), origins, assets, solver,
-                            fps, frames [first, last], done (last committed frame or null), …
+                            fps, frames [first, last], done (last committed frame or null), …; continued, where
+                            another edition of the solver went on: [[frame, edition], …]
       bodies/<n>/points     float32 (frames, points, 3), metres, Y up; body n's name is an attribute
       bodies/<n>/pose       float64 (frames, 7), of a rigid body instead: shift in metres and
                             quaternion x y z w, which take `rest` to where it is
@@ -39,12 +40,10 @@ import zstandard
 from numcodecs import blosc
 from numpy.typing import NDArray
 
-from zembrik import __version__
 from zembrik.core.solver.figures import STATS
 
 FIGURES = [f"stats/{name}" for name in STATS] + ["timing/seconds"]
 SCHEMA = "zembrik.cache/1"
-SOLVER = f"zembrik {__version__}"
 _LEVEL = 3  # of compression: 5 gains 3%, and takes half as long again
 _PLAIN_ZSTD = b"\x28\xb5\x2f\xfd"  # how chunks of the first version begin; they are still read
 blosc.use_threads = False  # so that any thread may pack at any time

@@ -58,6 +58,12 @@ class Cache:
             raise Problem("the cache's zarr.json cannot be read.", str(path)) from None
 
     @property
+    def editions(self) -> list[tuple[int, str]]:
+        """Which editions of the solver it was baked by, and from which frame on each; see `sources.solver_edition`."""
+        went_on = [(int(frame), str(edition)) for frame, edition in self.attributes.get("continued", [])]
+        return [(self.first, str(self.attributes["solver"])), *went_on]
+
+    @property
     def foreign(self) -> dict[str, Any] | None:
         """What is told of the file that it was handed in as; None of a cache that was baked here. It has no figures."""
         return self.attributes.get("foreign")

@@ -16,7 +16,6 @@ from zembrik.core.cache.journal import NAME, append_record, read_checkpoint, wri
 from zembrik.core.cache.layout import (
     FIGURES,
     SCHEMA,
-    SOLVER,
     array_json,
     chunk_path,
     encode_chunk,
@@ -25,6 +24,7 @@ from zembrik.core.cache.layout import (
 )
 from zembrik.core.cache.lock import check_unlocked
 from zembrik.core.problem import Problem
+from zembrik.core.sources import solver_edition
 
 FLUSH_EVERY_S = 1.0
 
@@ -56,7 +56,7 @@ class CacheWriter:
         """
         attributes = {
             "schema": SCHEMA,
-            "solver": SOLVER,
+            "solver": solver_edition(),
             "setup_hash": setup_hash,
             "setup": setup,
             "origins": origins,
@@ -103,6 +103,8 @@ class CacheWriter:
 
         cache = Cache(path)
         done = attributes["done"] = cache.done  # with what a bake that died left in its journal
+        if done is not None and cache.editions[-1][1] != solver_edition():
+            attributes["continued"] = [*attributes.get("continued", []), [done + 1, solver_edition()]]
         for name in FIGURES:
             known = cache.figure(name)
             writer.figures[name][: len(known)] = known

@@ -239,6 +239,7 @@ def _manifest(content: Content, part: Path, out: Path) -> dict[str, Any]:
         "title": attributes["setup"]["title"],
         "assets": attributes["assets"],
         "solver": attributes["solver"],
+        "continued": attributes.get("continued", []),
         "fps": content.fps,
         "frames": [content.first, content.frames[-1]],
         "cache_fps": content.cache.fps,

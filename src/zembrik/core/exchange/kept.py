@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from zembrik.core.exchange.contents import Contents, FilePart, Sequence
 from zembrik.core.exchange.read_any import read_contents
 from zembrik.core.mesh.trimesh import TriMesh
+from zembrik.core.sources import source_hash
 
 if TYPE_CHECKING:
     from zembrik.core.shelf import Arrays
@@ -37,8 +38,6 @@ def kept_contents(data: bytes, name: str) -> Contents:
     digest = hashlib.sha256(data).digest()
     if len(data) <= READ_AT_ONCE_BYTES:
         return _small(digest, data, name)
-    from zembrik.core.compiled import source_hash  # brings the compiler, which no page waits for
-
     # The name counts with its ending only: that is all that readers look at, but for what they say of errors.
     source = source_hash(Path(__file__).parent / "read_any.py")
     key = hashlib.sha256(repr(("contents", source, digest, name.rpartition(".")[2].lower())).encode()).hexdigest()

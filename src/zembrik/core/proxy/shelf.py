@@ -6,9 +6,9 @@ import hashlib
 from pathlib import Path
 from typing import Any
 
-from zembrik.core.compiled import source_hash
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.shelf import place_of, put_arrays, take_arrays
+from zembrik.core.sources import source_hash
 
 HERE = Path(__file__).parent
 

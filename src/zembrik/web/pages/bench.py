@@ -26,6 +26,7 @@ from zembrik.core.setup.materials import PRESETS, SIMULATED, filled_dials
 from zembrik.core.setup.profiles import PROFILES
 from zembrik.core.setup.resolve import Resolved, resolve
 from zembrik.core.solver.figures import STATS
+from zembrik.core.sources import solver_edition
 from zembrik.core.units import UNIT_NAMES
 from zembrik.library.advice import advice_for
 from zembrik.library.bakes import ACTIVE, GONE, bakes_of, findings_of, progress_of, shown_bake, stale_reasons
@@ -294,7 +295,19 @@ def _bake(setup: Setup, resolved: Resolved, number: int | None, places: Settings
         "busy": same and shown is not None and shown.state in ACTIVE,
         "whole": held is not None and held >= setup.frames[1] and shown is not None and shown.state == "done",
         "carry_on": held is not None and held < setup.frames[1],
+        "edition": _edition(places, shown),
     }
+
+
+def _edition(places: Settings, shown: Bake | None) -> str:
+    """Return what is to be told of the solver that the bake shown is by; nothing where it is the one of now."""
+    cache = progress_of(places, shown)[1] if shown is not None and not shown.handed_in else None
+    editions = cache.editions if cache is not None else []
+    if len(editions) > 1:
+        return f"From frame {editions[-1][0]} on by another edition of the solver than before."
+    if editions and editions[0][1] != solver_edition():
+        return "Baked by another edition of the solver: baked anew, its frames may differ."
+    return ""
 
 
 def _review(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
