@@ -295,7 +295,7 @@ def _bake(setup: Setup, resolved: Resolved, number: int | None, places: Settings
         "busy": same and shown is not None and shown.state in ACTIVE,
         "whole": held is not None and held >= setup.frames[1] and shown is not None and shown.state == "done",
         "carry_on": held is not None and held < setup.frames[1],
-        "edition": _edition(places, shown),
+        "edition": _edition(places, shown) if same else "",
     }
 
 
