@@ -295,6 +295,23 @@ class Searched:
         return 0.5 * np.arccos(np.clip(means[0] @ means[1], -1, 1)) + max(leans) < FLAT + 1e-9
 
 
+def test_what_is_far_away_makes_no_contact_coarser():
+    """A sheet lies on a held one, and a box 90 km away: what is near is looked at from the sheets, to 0.1 mm."""
+    held = {"name": "held", "role": "cloth", "mesh": {"shape": "grid", "size": [0.5, 0.5], "segments": [10, 10]},
+            "pins": [{"points": {"above": -1.0}}], "thickness": 0.002}  # fmt: skip
+    laid = {**held, "name": "laid", "pins": [], "place": {"translate": [0.0, 0.006, 0.0]}}
+    far = {"name": "far", "role": "rigid", "mesh": {"shape": "box", "size": [1, 1, 1], "segments": 8},
+           "place": {"translate": [9e4, 9e4, 0]}}  # fmt: skip
+    setup = {"world": {"ground": None}, "bodies": [held, laid, far], "quality": {"substeps": 20}}
+    world = build_world(parse_setup(setup), NoAssets())
+    stepper = Stepper(world, 20, 1, 24.0)
+    for frame in range(1, 13):
+        stepper.advance(frame)
+    assert abs(world.touching.origin).max() < 1.0
+    heights = world.x[121:242, 1]
+    assert heights.min() > 0.0038 and heights.max() < 0.0062
+
+
 def test_gaps_of_points_and_edges_are_signed_by_the_side_they_began_on():
     """A point 0.1 above a triangle has the gap 0.1; gone 0.2 below it within the substep, the gap is -0.2."""
     now = np.array([[0.2, 0.1, 0.2], [0.0, 0, 0], [1, 0, 0], [0, 0, 1]])

@@ -148,7 +148,8 @@ class Touching:
         # Metres that things may go before the pairs are looked for anew.
         self.margin = max(MARGIN * spacing, 0.5 * most)
         self.reach = 2.0 * most + self.margin
-        # Where ways are seen from: the middle of all when all pairs were looked for, carried on by the drift, metres.
+        # Where ways are seen from, metres: the middle of the cloth when all pairs were looked for, carried on by the
+        # drift. What is far from the cloth, however far, does not take it along: near it numbers are finest.
         self.origin = np.zeros(3)
         self.drifted = np.zeros(3)  # what the drift was since ways were added up, metres
         self.drift = np.zeros(3)  # what all go in a substep in the mean, metres; ways are relative to it
@@ -211,7 +212,7 @@ class Touching:
         """Look for all pairs anew, everything being expected to go on as it went."""
         self.drift = (self.x - self.before).mean(axis=0)
         self.built, self.steps = self.x.copy(), 0
-        self.origin = self.x.mean(axis=0)
+        self.origin = (self.x[: self.count] if self.count else self.x).mean(axis=0)
         self.search.strayed[:] = True
         self._set_out()
         self.points.forget()
