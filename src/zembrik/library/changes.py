@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import copy
+from collections import Counter
 from typing import Any
 
 import jsonpatch
@@ -11,6 +13,8 @@ from zembrik.core.setup.motion import PinnedPoints
 from zembrik.core.setup.pin_words import which_points
 
 AXES = ("x", "y", "z")
+ENDS = ("first frame", "last frame")
+NAMES = ("name", "preset", "kind", "shape", "file")  # what a part is called by, if it has one of these
 # What is told once, whatever of it changed, by the part of its path after it.
 WITHIN = {"/keys/": "other keys", "/ease/": "other keys", "/points/": "other points"}
 
@@ -18,33 +22,37 @@ WITHIN = {"/keys/": "other keys", "/ease/": "other keys", "/points/": "other poi
 def differences(before: dict[str, Any], after: dict[str, Any]) -> list[str]:
     """Return what changed between two documents, a readable line each."""
     lines: list[str] = []
-    for operation in jsonpatch.make_patch(before, after).patch:
-        line = _line(operation, before, after)
+    at = copy.deepcopy(before)
+    for operation in jsonpatch.make_patch(before, after).patch:  # each speaks of what those before it have left
+        was = jsonpointer.resolve_pointer(at, operation["path"], None)
+        gone = _named(operation["path"], at) if operation["op"] == "remove" else ""
+        at = jsonpatch.JsonPatch([operation]).apply(at, in_place=True)
+        if operation["op"] == "replace" and was == operation["value"]:
+            continue  # 0 became 0.0
+        line = _line(operation, was, gone, at)
         lines += [line] if line not in lines else []
     return lines
 
 
-def _line(operation: dict[str, Any], before: dict[str, Any], after: dict[str, Any]) -> str:
-    kind, path = operation["op"], operation["path"]
+def _line(operation: dict[str, Any], was: Any, gone: str, after: dict[str, Any]) -> str:
+    """Return an operation in words: what was in its place, how that is named if it is gone, and what it leaves."""
+    kind, path, now = operation["op"], operation["path"], operation.get("value")
     for part, words in WITHIN.items():
         track, found, _ = (path + "/").partition(part)
         if found:
             return f"{_named(track, after)}: {words}"
-    place = _named(path, after if kind != "remove" else before)
+    place = gone or _named(path, after)
     if kind == "move":
         return f"{place} has changed places"
     if path.count("/") == 2 and kind in ("add", "remove") and path.startswith("/bodies/"):
         return f"{place} was {'added' if kind == 'add' else 'taken away'}"
-    was = jsonpointer.resolve_pointer(before, path, None)
     if kind == "remove":
         return f"{place}: {_short(was)} taken away"
-    if _in_list(path, after):  # what stood there before has only moved on
-        was = was if kind == "replace" else None
-    elif was is None:
-        return f"{place}: {_short(operation.get('value'))} (was left to preset, profile or default)"
+    if kind == "add" and _in_list(path, after):  # what stood there before has only moved on
+        return f"{place}: {_short(now)} added"
     if was is None:
-        return f"{place}: {_short(operation.get('value'))} added"
-    return f"{place}: {_short(was)} → {_short(operation.get('value'))}"
+        return f"{place}: {_short(now)} (was left to preset, profile or default)"
+    return f"{place}: {_short(was)} → {_short(now)}"
 
 
 def _in_list(path: str, document: dict[str, Any]) -> bool:
@@ -64,6 +72,8 @@ def _named(path: str, document: dict[str, Any]) -> str:
             words = [f"'{jsonpointer.resolve_pointer(document, at + '/name', part)}'"]
         elif len(held) == 3 and int(part) < 3 and all(isinstance(v, int | float) for v in held):
             words.append(AXES[int(part)])
+        elif part in "01" and words[-1] == "frames":
+            words[-1] = ENDS[int(part)]
         else:
             words[-1:] = [f"{words[-1].removesuffix('s')} {int(part) + 1}"]
     return " ".join(words)
@@ -76,9 +86,14 @@ def _short(value: Any) -> str:
             return f"{len(value['keys'])} key{'s' if len(value['keys']) > 1 else ''}"
         if isinstance(value.get("points"), dict):
             return which_points(PinnedPoints.model_validate(value["points"]))
-        return str(value.get("name") or value.get("kind") or value.get("shape") or value.get("file") or "values")
+        named = next((str(value[name]) for name in NAMES if value.get(name)), None)
+        return named or ", ".join(str(key).replace("_", " ") for key in value) or "nothing set"
     if isinstance(value, list):
         if all(isinstance(v, int | float) for v in value) and len(value) > 4:
             return f"{len(value)} numbers"
-        return (", ".join(_short(v) for v in value[:4]) + (", …" if len(value) > 4 else "")) or "none"
+        if value and all(isinstance(v, int | float) for v in value):
+            return ", ".join(map(_short, value))
+        alike = Counter(map(_short, value))
+        told = [f"{count} × {words}" if count > 1 else words for words, count in alike.items()]
+        return (", ".join(told[:4]) + (", …" if len(told) > 4 else "")) or "none"
     return f"{value:g}" if isinstance(value, float) else str(value)[:60]
