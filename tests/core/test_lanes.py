@@ -196,7 +196,7 @@ def test_single_precision_misses_nothing_by_more_than_the_search_spares(seed, th
     """What is as near as the reach is found when that is wider by ROUGH of the largest number and SLIM of the size.
 
     Points, triangles and edges of any form, slim ones, nearly parallel and nearly coincident ones; against the
-    functions of contact in double precision. Of 1,280,000 at random the worst was off by half of that.
+    functions of contact in double precision. Of 640,000 at random the worst was off by half of that.
     """
     rng, one, two = np.random.default_rng(seed), 10.0**-thin, 10.0**-flat
     x = rng.normal(size=(8, 4, 3)) * [1.0, one, one * two if form == "needles" else two]
