@@ -47,12 +47,12 @@ def _line(operation: dict[str, Any], was: Any, gone: str, after: dict[str, Any])
     if path.count("/") == 2 and kind in ("add", "remove") and path.startswith("/bodies/"):
         return f"{place} was {'added' if kind == 'add' else 'taken away'}"
     if kind == "remove":
-        return f"{place}: {_short(was)} taken away"
+        return f"{place}: {short(was)} taken away"
     if kind == "add" and _in_list(path, after):  # what stood there before has only moved on
-        return f"{place}: {_short(now)} added"
+        return f"{place}: {short(now)} added"
     if was is None:
-        return f"{place}: {_short(now)} (was left to preset, profile or default)"
-    return f"{place}: {_short(was)} → {_short(now)}"
+        return f"{place}: {short(now)} (was left to preset, profile or default)"
+    return f"{place}: {short(was)} → {short(now)}"
 
 
 def _in_list(path: str, document: dict[str, Any]) -> bool:
@@ -79,8 +79,22 @@ def _named(path: str, document: dict[str, Any]) -> str:
     return " ".join(words)
 
 
-def _short(value: Any) -> str:
+def called(path: str) -> str:
+    """Return what a path of a setup's document is called, without its body: "/bodies/0/pins/1" is "pin 2"."""
+    words: list[str] = []
+    parts = path.strip("/").split("/")
+    for part in parts[2:] if parts[0] == "bodies" and len(parts) > 2 else parts:
+        if part.isdigit() and words:
+            words[-1] = f"{words[-1].removesuffix('s')} {int(part) + 1}"
+        else:
+            words.append(part.replace("_", " "))
+    return " ".join(words)
+
+
+def short(value: Any) -> str:
     """Return a value in few words."""
+    if value is None or isinstance(value, bool):
+        return {None: "nothing", True: "on", False: "off"}[value]
     if isinstance(value, dict):
         if "keys" in value:
             return f"{len(value['keys'])} key{'s' if len(value['keys']) > 1 else ''}"
@@ -92,8 +106,8 @@ def _short(value: Any) -> str:
         if all(isinstance(v, int | float) for v in value) and len(value) > 4:
             return f"{len(value)} numbers"
         if value and all(isinstance(v, int | float) for v in value):
-            return ", ".join(map(_short, value))
-        alike = Counter(map(_short, value))
+            return ", ".join(map(short, value))
+        alike = Counter(map(short, value))
         told = [f"{count} × {words}" if count > 1 else words for words, count in alike.items()]
         return (", ".join(told[:4]) + (", …" if len(told) > 4 else "")) or "none"
     return f"{value:g}" if isinstance(value, float) else str(value)[:60]

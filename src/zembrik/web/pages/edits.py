@@ -16,7 +16,7 @@ from zembrik.core.setup.assets import placed_mesh
 from zembrik.core.setup.document import parse_setup
 from zembrik.farm.queue import ERRAND
 from zembrik.library.bakes import findings_of
-from zembrik.library.changes import differences
+from zembrik.library.changes import called, differences, short
 from zembrik.library.errands import ask, get_errand
 from zembrik.library.intake import bodies_of, scale_for, show_file, store_file
 from zembrik.library.many import role_patch
@@ -59,7 +59,7 @@ def set_dial(
     """Set one dial to a typed number, in the unit it is shown in."""
     number = from_shown(path, value)
     patch = [{"op": "add", "path": path, "value": number}]
-    label = LABELS.get(path.rsplit("/", 1)[-1], path)
+    label = LABELS.get(path.rsplit("/", 1)[-1], called(path))
     return apply_patch(request, db, places, shot_id, base, patch, f"{label} set to {value}", station, body)
 
 
@@ -69,7 +69,8 @@ def give_back(
 ) -> Response:
     """Let preset, profile or default decide a dial again."""
     patch = [{"op": "remove", "path": path}]
-    return apply_patch(request, db, places, shot_id, base, patch, f"{path} given back", station, body)
+    done = "taken away" if path.rpartition("/")[2].isdigit() else "given back"
+    return apply_patch(request, db, places, shot_id, base, patch, f"{called(path)} {done}", station, body)
 
 
 @router.post("/shots/{shot_id}/choose")
@@ -83,7 +84,9 @@ def choose(
     except ValueError:
         raise Problem("the choice is no JSON.", "choose", "Load the page again.") from None
     patch: Patch = [{"op": "add", "path": path, "value": chosen}]
-    return apply_patch(request, db, places, shot_id, base, patch, f"{path} set to {value[:80]}", station, body)
+    return apply_patch(
+        request, db, places, shot_id, base, patch, f"{called(path)} set to {short(chosen)}", station, body
+    )
 
 
 @router.post("/shots/{shot_id}/vector")
@@ -94,7 +97,9 @@ def set_vector(
     """Set three numbers at once."""
     values = [from_shown(path, v) for v in (x, y, z)]
     patch: Patch = [{"op": "add", "path": path, "value": values}]
-    return apply_patch(request, db, places, shot_id, base, patch, f"{path} set to {values}", station, body)
+    return apply_patch(
+        request, db, places, shot_id, base, patch, f"{called(path)} set to {short(values)}", station, body
+    )
 
 
 @router.post("/shots/{shot_id}/role")
