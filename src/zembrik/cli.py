@@ -140,7 +140,8 @@ def info(cache: Path, as_json: bool) -> None:
         "fps": held.fps,
         "bodies": dict(zip(held.names, held.point_counts, strict=True)),
         "setup_hash": held.attributes["setup_hash"],
-        "solver": "; ".join(f"from frame {frame}: {edition}" for frame, edition in held.editions),
+        "solver": held.attributes["solver"],
+        "continued": [list(edition) for edition in held.editions[1:]],
         "bytes": held.size_bytes(),
         "seconds": round(float(held.figure("timing/seconds").sum()), 3),
         "worst": {n: float(held.figure(f"stats/{n}").max(initial=0.0)) for n in STATS if held.foreign is None},
@@ -156,7 +157,7 @@ def info(cache: Path, as_json: bool) -> None:
     click.echo(
         f"  {facts['bytes'] / 1e6:.1f} MB, {facts['seconds']:.2f} s of computing, setup {facts['setup_hash'][:12]}"
     )
-    click.echo(f"  baked by: {facts['solver']}")
+    click.echo(f"  {facts['solver']}" + "".join(f"; from frame {at} on {by}" for at, by in facts["continued"]))
     for name, (unit, factor, words) in STATS.items() if held.foreign is None else ():
         click.echo(f"  at most {facts['worst'][name] * factor:.4g} {unit}: {words}")
 

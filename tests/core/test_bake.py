@@ -1,5 +1,6 @@
 """Bake and cache: readable by plain Zarr, whole frames only, same bytes however it came about."""
 
+import json
 import multiprocessing
 import shutil
 import time
@@ -155,7 +156,10 @@ def test_a_cache_tells_by_which_editions_of_the_solver_it_is(sheet, tmp_path, mo
     bake(setup, assets, path, resume=True, tell=lambda p: p.frame < 5)
     whole = bake(setup, assets, path, resume=True)
     assert whole.editions == [(first, solver_edition()), (4, "a later one")] and whole.done == last
-    assert "from frame 4: a later one" in CliRunner().invoke(main, ["info", str(path), "--json"]).output
+    told = CliRunner().invoke(main, ["info", str(path)]).output
+    assert f"{solver_edition()}; from frame 4 on a later one" in told
+    facts = json.loads(CliRunner().invoke(main, ["info", str(path), "--json"]).output)
+    assert facts["solver"] == solver_edition() and facts["continued"] == [[4, "a later one"]]
 
 
 def test_preroll_is_computed_and_not_kept(sheet, tmp_path):

@@ -279,6 +279,15 @@ def test_overlaps_a_way_out_and_copies_from_the_start_station(client, database, 
     assert refused.status_code == 422 and "no whole number" in refused.text
 
 
+def test_what_cannot_be_put_in_words_is_refused_like_any_other(client, database, shot):
+    """Values of no sense at all: a clear refusal, no revision; a good one is noted in words."""
+    for path, value in (("pins", '[{"points": {"odd": 1}}]'), ("material/stretch", '{"keys": 5}'), ("pins", "7")):
+        answer = post(client, shot, "choose", path=f"/bodies/0/{path}", value=value)
+        assert answer.status_code == 422 and head(database, shot).number == 1, answer.text
+    post(client, shot, "choose", path="/bodies/0/pins", value='[{"points": {"side": "top"}}]')
+    assert head(database, shot).note == "pins set to its highest points"
+
+
 def test_frames_of_another_edition_of_the_solver_say_so(client, baked_shot, monkeypatch):
     """True frames stay true; that baking them anew may give others is told beside them."""
     shot, _ = baked_shot

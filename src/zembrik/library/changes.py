@@ -8,6 +8,7 @@ from typing import Any
 
 import jsonpatch
 import jsonpointer
+from pydantic import ValidationError
 
 from zembrik.core.setup.motion import PinnedPoints
 from zembrik.core.setup.pin_words import which_points
@@ -96,10 +97,13 @@ def short(value: Any) -> str:
     if value is None or isinstance(value, bool):
         return {None: "nothing", True: "on", False: "off"}[value]
     if isinstance(value, dict):
-        if "keys" in value:
+        if isinstance(value.get("keys"), list):
             return f"{len(value['keys'])} key{'s' if len(value['keys']) > 1 else ''}"
         if isinstance(value.get("points"), dict):
-            return which_points(PinnedPoints.model_validate(value["points"]))
+            try:
+                return which_points(PinnedPoints.model_validate(value["points"]))
+            except ValidationError:  # what somebody asks for is put in words before it is looked over
+                return "points"
         named = next((str(value[name]) for name in NAMES if value.get(name)), None)
         return named or ", ".join(str(key).replace("_", " ") for key in value) or "nothing set"
     if isinstance(value, list):
