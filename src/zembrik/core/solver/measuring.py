@@ -12,20 +12,24 @@ import numpy as np
 
 from zembrik.core.compiled import bare_kernel, parallel_kernel
 from zembrik.core.distance.squares import square_of_segments, square_to_triangle
-from zembrik.core.lanes import WIDTH, lane, points4, root
+from zembrik.core.lanes import WIDTH, bits, lane, larger, lowest, points4, root, take4
 from zembrik.core.solver.mesh_contact import TINY, edge_gap, point_gap
 
+DEEP = 0.75  # of what a pair may be, nearer than which it is mended once a pass is over
 SOME = 512  # pairs that one thread takes at a time
 
 
 @parallel_kernel
-def add_ways(x, last, drifted, before, drift, faces, edges, step, stirred, went, face_went, edge_went):  # type: ignore[no-untyped-def]
+def add_ways(now, x, last, drifted, before, drift, faces, edges, step, stirred, went, face_went, edge_went):  # type: ignore[no-untyped-def]
     """Add to `went` (N,), `face_went` (T,) and `edge_went` (E,) how far each went at most since `last` (N, 3), metres.
 
-    As seen by one who went `drifted` (3,). `step` (N,) is room to work in; last becomes x, and `stirred` (N,) how far
-    each point went since `before` (N, 3), as seen by one who went `drift` (3,), metres.
+    As seen by one who went `drifted` (3,). The first of x (N, 3) become `now` (n, 3). `step` (N,) is room to work in;
+    last becomes x, and `stirred` (N,) how far each point went since `before` (N, 3), as seen by one who went `drift`
+    (3,), metres.
     """
     for i in numba.prange(len(x)):
+        if i < len(now):
+            x[i, 0], x[i, 1], x[i, 2] = now[i, 0], now[i, 1], now[i, 2]
         dx, dy, dz = x[i, 0] - last[i, 0], x[i, 1] - last[i, 1], x[i, 2] - last[i, 2]
         dx, dy, dz = dx - drifted[0], dy - drifted[1], dz - drifted[2]
         step[i] = np.sqrt(dx * dx + dy * dy + dz * dz)
@@ -35,98 +39,131 @@ def add_ways(x, last, drifted, before, drift, faces, edges, step, stirred, went,
         dx, dy, dz = dx - drift[0], dy - drift[1], dz - drift[2]
         stirred[i] = np.sqrt(dx * dx + dy * dy + dz * dz)
     for t in numba.prange(len(faces)):
-        face_went[t] += max(step[faces[t, 0]], step[faces[t, 1]], step[faces[t, 2]])
+        a, b, c = np.uint32(faces[t, 0]), np.uint32(faces[t, 1]), np.uint32(faces[t, 2])
+        face_went[t] += max(step[a], step[b], step[c])
     for e in numba.prange(len(edges)):
-        edge_went[e] += max(step[edges[e, 0]], step[edges[e, 1]])
+        edge_went[e] += max(step[np.uint32(edges[e, 0])], step[np.uint32(edges[e, 1])])
 
 
 @numba.njit(inline="always")
-def _to_measure(begin, end, near, first_went, second_went, touching, offset, todo):  # type: ignore[no-untyped-def]
-    """Write to todo which of pairs begin .. end - 1 went far enough to touch; return how many."""
+def _to_measure(begin, end, near, first_went, second_went, spare, todo):  # type: ignore[no-untyped-def]
+    """Write to todo which of pairs begin .. end - 1 went far enough to touch, and `spare` (m) more; return how many."""
     pairs, until, many = near.pairs, near.until, 0
     for k in range(begin, end):  # each is written, and the next takes its place if it did not
-        touching[offset + k], todo[many] = False, k
-        many += first_went[pairs[k, 0]] + second_went[pairs[k, 1]] >= until[k]
+        todo[many] = k
+        many += first_went[np.uint32(pairs[k, 0])] + second_went[np.uint32(pairs[k, 1])] >= until[k] + spare
     for n in range(many, many + WIDTH):  # the last stands for those that make the last four full
         todo[n] = todo[max(many - 1, 0)]
     return many
 
 
+@numba.njit(inline="always")
+def _kept(gone, gap, bound, spare):  # type: ignore[no-untyped-def]
+    """Return a pair's `until`, metres; of numbers or lanes."""
+    return gone + gap - larger(bound, DEEP * bound + spare) - TINY
+
+
+@numba.njit(inline="always")
+def _numbers(rows, t, k):  # type: ignore[no-untyped-def]
+    """Return place k of four rows by their numbers t."""
+    return np.uint32(rows[t[0], k]), np.uint32(rows[t[1], k]), np.uint32(rows[t[2], k]), np.uint32(rows[t[3], k])
+
+
+@numba.njit(inline="always")
+def _of(values, t):  # type: ignore[no-untyped-def]
+    """Return four values by their numbers t, in lanes."""
+    return take4(values, t[0], t[1], t[2], t[3])
+
+
+@numba.njit(inline="always")
+def _places(x, t):  # type: ignore[no-untyped-def]
+    """Return four points by their numbers t, in lanes."""
+    return points4(x, t[0], t[1], t[2], t[3])
+
+
+@numba.njit(inline="always")
+def _put(values, t, new):  # type: ignore[no-untyped-def]
+    """Set four values by their numbers t."""
+    values[t[0]], values[t[1]], values[t[2]], values[t[3]] = lane(new, 0), lane(new, 1), lane(new, 2), lane(new, 3)
+
+
 @bare_kernel
 def _points_touching(  # type: ignore[no-untyped-def]
-    begin, end, x, before, rest, whose, room, faces, near, went, face_went, stirred, touching, todo
+    begin, end, x, before, rest, whose, room, faces, near, went, face_went, stirred, deep, spare, found, todo
 ):
-    """Find those of pairs begin .. end - 1 of points and triangles that touch."""
-    pairs, apart, until = near.pairs, near.apart, near.until
-    many = _to_measure(begin, end, near, went, face_went, touching, 0, todo)
+    """Write to `found` those of pairs begin .. end - 1 of points and triangles that touch; return how many."""
+    pairs, apart, until, count = near.pairs, near.apart, near.until, 0
+    many = _to_measure(begin, end, near, went, face_went, spare if deep < 1.0 else 0.0, todo)
     for first in range(0, many, WIDTH):
-        i, j, k, m = todo[first], todo[first + 1], todo[first + 2], todo[first + 3]
-        t0, t1, t2, t3 = pairs[i, 1], pairs[j, 1], pairs[k, 1], pairs[m, 1]
-        distance = root(
-            square_to_triangle(
-                points4(x, pairs[i, 0], pairs[j, 0], pairs[k, 0], pairs[m, 0]),
-                points4(x, faces[t0, 0], faces[t1, 0], faces[t2, 0], faces[t3, 0]),
-                points4(x, faces[t0, 1], faces[t1, 1], faces[t2, 1], faces[t3, 1]),
-                points4(x, faces[t0, 2], faces[t1, 2], faces[t2, 2], faces[t3, 2]),
-            )
-        )
-        for n in range(min(WIDTH, many - first)):
-            k = todo[first + n]
-            p, t = pairs[k, 0], pairs[k, 1]
-            a, b, c = faces[t, 0], faces[t, 1], faces[t, 2]
-            gap, bound, gone = lane(distance, n), room[p] + room[a], went[p] + face_went[t]
-            # What is farther off than both went since the substep began is still on its side.
-            if gap <= max(bound, stirred[p] + max(stirred[a], stirred[b], stirred[c])) + TINY:
-                gap = point_gap(x, before, p, a, b, c)[0]
-                if gap < bound:
-                    if apart[k] < 0.0:
-                        alone = whose[p] != whose[a]
-                        apart[k] = np.inf if alone else abs(point_gap(rest, rest, p, a, b, c)[0])
-                    bound = min(bound, apart[k])
-                    touching[k] = gap < bound
-            until[k] = gone + abs(gap) - bound - TINY
+        k4 = todo[first], todo[first + 1], todo[first + 2], todo[first + 3]
+        p = _numbers(pairs, k4, 0)
+        t = _numbers(pairs, k4, 1)
+        a, b, c = _numbers(faces, t, 0), _numbers(faces, t, 1), _numbers(faces, t, 2)
+        gap = root(square_to_triangle(_places(x, p), _places(x, a), _places(x, b), _places(x, c)))
+        bound, gone = _of(room, p) + _of(room, a), _of(went, p) + _of(face_went, t)
+        _put(until, k4, _kept(gone, gap, bound, spare))
+        # What is farther off than both went since the substep began is still on its side.
+        way = _of(stirred, p) + larger(larger(_of(stirred, a), _of(stirred, b)), _of(stirred, c))
+        look = bits(gap <= larger(bound, way + TINY)) & ((1 << min(WIDTH, many - first)) - 1)
+        while look:
+            n, look = lowest(look), look & (look - 1)
+            k, apart_m = todo[first + n], lane(gap, n)
+            p1, t1 = np.uint32(pairs[k, 0]), np.uint32(pairs[k, 1])
+            a1, b1, c1 = np.uint32(faces[t1, 0]), np.uint32(faces[t1, 1]), np.uint32(faces[t1, 2])
+            if apart[k] < 0.0:
+                apart[k] = abs(point_gap(rest, rest, p1, a1, b1, c1)[0]) if whose[p1] == whose[a1] else np.inf
+            least = min(room[p1] + room[a1], apart[k])
+            if apart_m < deep * least or (
+                apart_m <= lane(way, n) + TINY and point_gap(x, before, p1, a1, b1, c1)[0] < 0.0
+            ):
+                found[begin + count] = k
+                count += 1
+            until[k] = _kept(lane(gone, n), apart_m, least, spare)
+    return count
 
 
 @bare_kernel
 def _edges_touching(  # type: ignore[no-untyped-def]
-    begin, end, x, before, rest, whose, room, edges, near, edge_went, stirred, touching, offset, todo
+    begin, end, x, before, rest, whose, room, edges, near, went, stirred, deep, spare, offset, found, todo
 ):
-    """The same for pairs of edges; those of touching begin at the offset."""
-    pairs, apart, until = near.pairs, near.apart, near.until
-    many = _to_measure(begin, end, near, edge_went, edge_went, touching, offset, todo)
+    """The same for pairs of edges, whose numbers, and places in `found`, begin at the offset."""
+    pairs, apart, until, count = near.pairs, near.apart, near.until, 0
+    many = _to_measure(begin, end, near, went, went, spare if deep < 1.0 else 0.0, todo)
     for first in range(0, many, WIDTH):
-        i, j, k, m = todo[first], todo[first + 1], todo[first + 2], todo[first + 3]
-        e0, e1, e2, e3 = pairs[i, 0], pairs[j, 0], pairs[k, 0], pairs[m, 0]
-        f0, f1, f2, f3 = pairs[i, 1], pairs[j, 1], pairs[k, 1], pairs[m, 1]
-        distance = root(
-            square_of_segments(
-                points4(x, edges[e0, 0], edges[e1, 0], edges[e2, 0], edges[e3, 0]),
-                points4(x, edges[e0, 1], edges[e1, 1], edges[e2, 1], edges[e3, 1]),
-                points4(x, edges[f0, 0], edges[f1, 0], edges[f2, 0], edges[f3, 0]),
-                points4(x, edges[f0, 1], edges[f1, 1], edges[f2, 1], edges[f3, 1]),
-            )
-        )
-        for n in range(min(WIDTH, many - first)):
-            k = todo[first + n]
-            e, f = pairs[k, 0], pairs[k, 1]
-            a, b, c, d = edges[e, 0], edges[e, 1], edges[f, 0], edges[f, 1]
-            gap, bound, gone = lane(distance, n), room[a] + room[c], edge_went[e] + edge_went[f]
-            if gap <= max(bound, max(stirred[a], stirred[b]) + max(stirred[c], stirred[d])) + TINY:
-                gap = edge_gap(x, before, a, b, c, d)[0]
-                if gap < bound:
-                    if apart[k] < 0.0:
-                        alone = whose[a] != whose[c]
-                        apart[k] = np.inf if alone else abs(edge_gap(rest, rest, a, b, c, d)[0])
-                    bound = min(bound, apart[k])
-                    touching[offset + k] = gap < bound
-            until[k] = gone + abs(gap) - bound - TINY
+        k4 = todo[first], todo[first + 1], todo[first + 2], todo[first + 3]
+        e = _numbers(pairs, k4, 0)
+        f = _numbers(pairs, k4, 1)
+        a, b, c, d = _numbers(edges, e, 0), _numbers(edges, e, 1), _numbers(edges, f, 0), _numbers(edges, f, 1)
+        gap = root(square_of_segments(_places(x, a), _places(x, b), _places(x, c), _places(x, d)))
+        bound, gone = _of(room, a) + _of(room, c), _of(went, e) + _of(went, f)
+        _put(until, k4, _kept(gone, gap, bound, spare))
+        way = larger(_of(stirred, a), _of(stirred, b)) + larger(_of(stirred, c), _of(stirred, d))
+        look = bits(gap <= larger(bound, way + TINY)) & ((1 << min(WIDTH, many - first)) - 1)
+        while look:
+            n, look = lowest(look), look & (look - 1)
+            k, apart_m = todo[first + n], lane(gap, n)
+            e1, f1 = np.uint32(pairs[k, 0]), np.uint32(pairs[k, 1])
+            a1, b1 = np.uint32(edges[e1, 0]), np.uint32(edges[e1, 1])
+            c1, d1 = np.uint32(edges[f1, 0]), np.uint32(edges[f1, 1])
+            if apart[k] < 0.0:
+                apart[k] = abs(edge_gap(rest, rest, a1, b1, c1, d1)[0]) if whose[a1] == whose[c1] else np.inf
+            least = min(room[a1] + room[c1], apart[k])
+            if apart_m < deep * least or (
+                apart_m <= lane(way, n) + TINY and edge_gap(x, before, a1, b1, c1, d1)[0] < 0.0
+            ):
+                found[offset + begin + count] = offset + k
+                count += 1
+            until[k] = _kept(lane(gone, n), apart_m, least, spare)
+    return count
 
 
 @parallel_kernel
 def find_touching(  # type: ignore[no-untyped-def]
-    x, before, rest, whose, room, faces, edges, points, lines, went, face_went, edge_went, stirred, touching
+    x, before, rest, whose, room, faces, edges, points, lines, went, face_went, edge_went, stirred, deep, spare, found
 ):
-    """Fill touching (all pairs,) with whether each pair is closer than it may be; points' pairs come first.
+    """Fill the first of `found` (all pairs,) with the numbers of those that touch, rising, and return how many.
+
+    A pair touches that is closer than it may be, or that crossed. The points' pairs are numbered first.
 
     Args:
         x, before, rest: float64 (N, 3), places now, at the substep's start and at rest, metres.
@@ -136,20 +173,31 @@ def find_touching(  # type: ignore[no-untyped-def]
             `until` before it can touch; only then it is measured. Only what belongs together, and touches, is asked
             how far it is apart at rest.
         went, face_went, edge_went, stirred: see `add_ways`, metres.
+        deep: 1, or DEEP: then only what is closer than that share of what it may be is wanted.
+        spare: how much closer than it may be that is, at least, where things are not nearer at rest; metres.
     """
     of_points, of_lines = len(points.pairs), len(lines.pairs)
     lots = (of_points + SOME - 1) // SOME
-    for lot in numba.prange(lots + (of_lines + SOME - 1) // SOME):
+    whole = lots + (of_lines + SOME - 1) // SOME
+    counts = np.empty(whole, np.int64)
+    for lot in numba.prange(whole):
         todo = np.empty(SOME + WIDTH, np.int32)
         begin = np.int64(lot) * SOME
         if begin < lots * SOME:
-            _points_touching(
+            counts[lot] = _points_touching(
                 begin, min(begin + SOME, of_points), x, before, rest, whose, room, faces, points, went, face_went,
-                stirred, touching, todo,
+                stirred, deep, spare, found, todo,
             )  # fmt: skip
         else:
             begin -= lots * SOME
-            _edges_touching(
+            counts[lot] = _edges_touching(
                 begin, min(begin + SOME, of_lines), x, before, rest, whose, room, edges, lines, edge_went, stirred,
-                touching, of_points, todo,
+                deep, spare, of_points, found, todo,
             )  # fmt: skip
+    many = 0
+    for lot in range(whole):
+        begin = lot * SOME if lot < lots else of_points + (lot - lots) * SOME
+        for n in range(begin, begin + counts[lot]):
+            found[many] = found[n]
+            many += 1
+    return many

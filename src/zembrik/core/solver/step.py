@@ -18,8 +18,6 @@ from zembrik.core.solver.solids import SWEEPS_A_FRAME, SWEEPS_A_SUBSTEP
 from zembrik.core.solver.sweep import begin_substep, end_substep, sweep_air, sweep_damping, sweep_elastic
 from zembrik.core.solver.world import World
 
-SWEEPS_OF_TOUCHING = 3  # at most, at the end of a pass
-
 
 class Stepper:
     """Moves a world forward in time, frame by frame.
@@ -69,7 +67,7 @@ class Stepper:
         passes = 0
         for s in range(self.substeps):
             begin, end = frame + s / self.substeps, frame + (s + 1) / self.substeps
-            passes += self._substep(begin, end, keep=self.iterations > 1 or s == self.substeps - 1)
+            passes += self._substep(begin, end, s == self.substeps - 1)
         self.passes = passes / self.substeps
         self.residual_m = self._left()
         if world.solids.parts:
@@ -127,8 +125,8 @@ class Stepper:
             membrane, w = self._as_began(self.grades), self.lightness
         self.coarse = build_coarse(membrane, x, w, self.dt, self.iterations, load)
 
-    def _substep(self, begin: float, end: float, keep: bool) -> int:
-        """Take one step, and return how many passes it made; with `keep`, what they laid on is kept."""
+    def _substep(self, begin: float, end: float, shown: bool) -> int:
+        """Take one step, and return how many passes it made; `shown` where it ends a frame."""
         world, dt, before = self.world, self.dt, self.before
         x, v, w, cloth, solids, touching = world.x, world.v, world.w, world.cloth, world.solids, world.touching
         if world.air.any:
@@ -166,7 +164,7 @@ class Stepper:
             if self.enough_m > 0.0:
                 self.last[...] = x
                 shift = solids.rigid.shift[:, :3].copy()
-            self._pass(done, keep)
+            self._pass(done, shown)
             done += 1
             if self.enough_m > 0.0:
                 moved = max(farthest(x, self.last), farthest(solids.rigid.shift[:, :3], shift))
@@ -189,11 +187,11 @@ class Stepper:
         )
         return float(farthest(world.x, self.last))
 
-    def _pass(self, done: int, keep: bool) -> None:
-        """Solve every constraint and contact once, after so many passes."""
+    def _pass(self, done: int, shown: bool) -> None:
+        """Solve every constraint and contact once, after so many passes; `shown` as in `_substep`."""
         world, dt, before = self.world, self.dt, self.before
         x, w, touching = world.x, world.w, world.touching
-        sweep_elastic(world.colours, world.membrane, world.bend, world.tets, self.held, w, x, dt, done > 0, keep)
+        sweep_elastic(world.colours, world.membrane, world.bend, world.tets, self.held, w, x, dt, done > 0, self.iterations > 1 or shown)
         if touching.any:
             touching.solve(x, w, world.solids.rigid)
         if world.cloth:
@@ -206,4 +204,4 @@ class Stepper:
         if touching.any and (touching.layers or touching.guest_end > touching.count):
             # Once more: what was pushed must not go through another layer. And whatever has crossed when the
             # substep ends would be on its other side from then on.
-            touching.solve(x, w, world.solids.rigid, SWEEPS_OF_TOUCHING)
+            touching.mend(x, w, world.solids.rigid, shown)

@@ -18,7 +18,7 @@ from zembrik.core.solver.guests import (
     shift_guests,
     weigh_guests,
 )
-from zembrik.core.solver.measuring import add_ways, find_touching
+from zembrik.core.solver.measuring import DEEP, add_ways, find_touching
 from zembrik.core.solver.mesh_contact import mark_touched, solve_touching
 from zembrik.core.solver.nearby import Known, Search
 from zembrik.core.solver.patches import FORM, make_patches
@@ -30,6 +30,7 @@ SHARP_DEG = 15.0  # a collider's edge that bends less is left to the points
 MARGIN = 0.15  # of the mean edge: how far things may stray before the pairs are looked for anew
 AHEAD = 4  # substeps that the pairs found are to hold, if everything keeps its way
 SLOW = 0.2  # margins; what would go less in so many substeps is expected to stay
+MENDS = 3  # sweeps at most that bring apart what is deep, once a pass is over
 MANY = 0.5  # of all patches: if more hold what strayed, all are looked at anew
 
 
@@ -136,7 +137,7 @@ class Touching:
         self.layers = itself or len(np.unique(whose[whose >= 0])) > 1  # whether cloth is kept apart from cloth
         self.built: Floats | None = None
         if not self.any:  # then nothing is ever looked for, and no room is taken for it
-            self.touching, self.touched = np.zeros(0, np.bool_), 0
+            self.hits, self.touched = np.zeros(0, np.int32), 0
             return
         patches = make_patches(self.x, self.edges, self.faces, whose)
         group = whose[patches.points[patches.point_span[:-1], 0]]
@@ -155,13 +156,14 @@ class Touching:
         self.drift = np.zeros(3)  # what all go in a substep in the mean, metres; ways are relative to it
         self.way = np.zeros_like(self.x)
         self.points, self.lines = Known(), Known()
-        self.touching = np.zeros(0, np.bool_)
+        self.hits = np.zeros(0, np.int32)  # room for the numbers of the pairs that touch
         self.last, self.steps = self.x.copy(), 0
         self.step, self.stirred = np.zeros(len(self.x)), np.zeros(len(self.x))
         # How far points, faces and edges went since all pairs were looked for, metres.
         self.went, self.face_went, self.edge_went = (
             np.zeros(len(things)) for things in (self.x, self.faces, self.edges)
         )
+        self.least_room = 0.0  # metres, of all
         self.touched = 0  # pairs apart in the last pass
         self.crowd, self.crowd_rigid = np.zeros(particles), np.zeros(bodies)
         self.near_guests = np.zeros(self.guest_end - self.count, np.bool_)
@@ -201,7 +203,7 @@ class Touching:
     def begin_frame(self, frame: float) -> None:
         """Put the corners where they are at a frame, and let the pairs be looked for anew in the next substep."""
         self._move_corners(frame)
-        self.built = None
+        self.built, self.least_room = None, float(self.room.min(initial=np.inf))
 
     def _move_corners(self, frame: float) -> None:
         for corner, first in zip(self.corners, self.first, strict=False):
@@ -241,47 +243,61 @@ class Touching:
         search = self.search
         self.points.replace(search.strayed, search.faces_strayed, points)
         self.lines.replace(search.edges_strayed, search.edges_strayed, lines)
-        self.touching = np.zeros(len(self.points.near.pairs) + len(self.lines.near.pairs), np.bool_)
+        many = len(self.points.near.pairs) + len(self.lines.near.pairs)
+        if many > len(self.hits):
+            self.hits = np.empty(many + many // 4, np.int32)
 
-    def solve(self, x: Floats, w: Floats, rigid: Rigid, sweeps: int = 1) -> None:
+    def solve(self, x: Floats, w: Floats, rigid: Rigid) -> None:
         """Bring touching pairs apart; places x (n, 3) of all particles and the bodies' shifts change.
 
         Args:
             x, w: float64 (n, 3) and (n,), all particles' places in metres and inverse masses in 1/kg.
             rigid: the rigid bodies.
-            sweeps: how often at most, as long as something is found that has crossed.
         """
-        self.touched = 0
-        if len(self.touching):
-            for _ in range(sweeps):
-                if not self._sweep(x, w, rigid):
-                    break
+        self.touched = self._sweep(x, w, rigid, 1.0)[0] if self.known else 0
 
-    def _sweep(self, x: Floats, w: Floats, rigid: Rigid) -> bool:
-        """Bring touching pairs apart once; tell whether any had crossed."""
+    def mend(self, x: Floats, w: Floats, rigid: Rigid, shown: bool) -> None:
+        """Bring apart what was pushed into one another or through, as long as any has crossed; see `solve`.
+
+        What is only a little too close waits for the next pass, unless what comes of it is `shown`, as a frame.
+        """
+        for _ in range(MENDS if self.known else 0):
+            if not self._sweep(x, w, rigid, 1.0 if shown else DEEP)[1]:
+                break
+
+    @property
+    def known(self) -> int:
+        """How many near pairs are known."""
+        return len(self.points.near.pairs) + len(self.lines.near.pairs)
+
+    def _sweep(self, x: Floats, w: Floats, rigid: Rigid, deep: float) -> tuple[int, int]:
+        """Bring touching pairs apart once; return how many were, and how many of them had crossed.
+
+        With `deep`, a share, only those that are closer than that share of what they may be, or have crossed.
+        """
         guests = slice(self.count, self.guest_end)
-        self.x[: self.count] = x[: self.count]
         if self.guest_end > self.count:
             place_guests(self.guests, rigid, rigid.place, x, self.x[guests])
             shift_guests(self.guests, rigid, self.x[guests])
         ways = (self.went, self.face_went, self.edge_went)
         add_ways(
-            self.x, self.last, self.drifted, self.before, self.drift, self.faces, self.edges, self.step, self.stirred,
-            *ways,
+            x[: self.count], self.x, self.last, self.drifted, self.before, self.drift, self.faces, self.edges,
+            self.step, self.stirred, *ways,
         )  # fmt: skip
         self.drifted[:] = 0.0
         things = (self.faces, self.edges, self.points.near, self.lines.near)
-        find_touching(
-            self.x, self.before, self.rest, self.whose, self.room, *things, *ways, self.stirred, self.touching
-        )
-        hits = np.flatnonzero(self.touching)
+        many = find_touching(
+            self.x, self.before, self.rest, self.whose, self.room, *things, *ways, self.stirred, deep,
+            2.0 * (1.0 - DEEP) * self.least_room, self.hits,
+        )  # fmt: skip
+        hits = self.hits[:many]
         if self.guest_end > self.count:
             mark_touched(*things, hits, self.count, self.near_guests)
             weigh_guests(self.guests, rigid, w, self.near_guests, self.crowd, self.crowd_rigid, self.w[guests])
         surfaces = (self.w, self.room, self.grip, self.slip)
-        found, crossed = solve_touching(self.x, self.before, *surfaces, *things, hits)
-        self.touched = int(found)
-        x[: self.count] = self.x[: self.count]
+        found, crossed = solve_touching(self.x, self.before, *surfaces, *things, hits) if many else (0, 0)
+        if many:
+            x[: self.count] = self.x[: self.count]
         if self.guest_end > self.count:
             give_to_carriers(self.guests, rigid, w, x, self.x[guests], self.last[guests], self.w[guests])
-        return bool(crossed)
+        return int(found), int(crossed)
