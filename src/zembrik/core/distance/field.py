@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from zembrik.core.compiled import bare_kernel, parallel_kernel
 from zembrik.core.distance.tree import closest_in_nodes
 from zembrik.core.distance.triangle import INSIDE, closest_on_triangle
-from zembrik.core.lanes import WIDTH, bits, choose, lane, lanes
+from zembrik.core.lanes import WIDTH, bits, choose, lane, lanes, point, points4, put, put4, root
 
 PLANE, BALL, BOX, CAPSULE, HULL, SURFACE = range(6)
 KIND_NUMBER = {"plane": PLANE, "ball": BALL, "box": BOX, "capsule": CAPSULE, "hull": HULL, "surface": SURFACE}
@@ -228,6 +228,35 @@ def _surface(fields, c, first, last, distance, normal):  # type: ignore[no-untyp
             _set(q, 1.0 if side >= 0.0 else -1.0, bx, by, bz, 0.0, distance, normal)
 
 
+@bare_kernel
+def _ball(radius, first, whole, last, distance, normal):  # type: ignore[no-untyped-def]
+    """Exact distance to a ball about the origin; points before `whole` four at a time."""
+    for i in range(first, whole, WIDTH):
+        x, y, z = points4(normal, i, i + 1, i + 2, i + 3)
+        length = root(x * x + y * y + z * z)
+        some, less = length > 1e-300, length - radius
+        over = 1.0 / choose(some, length, 1.0)
+        put4(normal, i, i + 1, i + 2, i + 3, (x * over, choose(some, y * over, 1.0), z * over))
+        for n in range(WIDTH):
+            distance[i + n] = lane(less, n)
+    for i in range(whole, last):
+        _set(i, 1.0, normal[i, 0], normal[i, 1], normal[i, 2], radius, distance, normal)
+
+
+@numba.njit(inline="always")
+def _into(m, at):  # type: ignore[no-untyped-def]
+    """Return a world place as the collider sees it, of numbers or lanes; m is its row of `Fields.place`."""
+    dx, dy, dz = at[0] - m[9], at[1] - m[10], at[2] - m[11]
+    return m[0] * dx + m[3] * dy + m[6] * dz, m[1] * dx + m[4] * dy + m[7] * dz, m[2] * dx + m[5] * dy + m[8] * dz
+
+
+@numba.njit(inline="always")
+def _out_of(m, way):  # type: ignore[no-untyped-def]
+    """Return the collider's direction in the world, of numbers or lanes."""
+    x, y, z = way
+    return m[0] * x + m[1] * y + m[2] * z, m[3] * x + m[4] * y + m[5] * z, m[6] * x + m[7] * y + m[8] * z
+
+
 @numba.njit(inline="always")
 def fill_distances_here(fields, c, points, first, last, distance, normal):  # type: ignore[no-untyped-def]
     """Fill distance and outward unit normal of points first .. last - 1 from collider c, as part of who asks.
@@ -243,18 +272,17 @@ def fill_distances_here(fields, c, points, first, last, distance, normal):  # ty
         normal: float64 (n, 3), world directions, filled.
     """
     m, params, kind, span = fields.place[c], fields.params[c], fields.kind[c], fields.span[c]
-    for i in range(first, last):
-        dx, dy, dz = points[i, 0] - m[9], points[i, 1] - m[10], points[i, 2] - m[11]
-        normal[i, 0] = m[0] * dx + m[3] * dy + m[6] * dz
-        normal[i, 1] = m[1] * dx + m[4] * dy + m[7] * dz
-        normal[i, 2] = m[2] * dx + m[5] * dy + m[8] * dz
+    whole = first + (last - first) // WIDTH * WIDTH
+    for i in range(first, whole, WIDTH):
+        put4(normal, i, i + 1, i + 2, i + 3, _into(m, points4(points, i, i + 1, i + 2, i + 3)))
+    for i in range(whole, last):
+        put(normal, i, _into(m, point(points, i)))
     if kind == PLANE:
         for i in range(first, last):
             distance[i] = normal[i, 1]
             normal[i, 0], normal[i, 1], normal[i, 2] = 0.0, 1.0, 0.0
     elif kind == BALL:
-        for i in range(first, last):
-            _set(i, 1.0, normal[i, 0], normal[i, 1], normal[i, 2], params[0], distance, normal)
+        _ball(params[0], first, whole, last, distance, normal)
     elif kind == BOX:
         _box(params, first, last, distance, normal)
     elif kind == CAPSULE:
@@ -268,11 +296,10 @@ def fill_distances_here(fields, c, points, first, last, distance, normal):  # ty
         _hull(planes, corners, params[7], first, last, distance, normal)
     else:
         _surface(fields, c, first, last, distance, normal)
-    for i in range(first, last):
-        x, y, z = normal[i, 0], normal[i, 1], normal[i, 2]
-        normal[i, 0] = m[0] * x + m[1] * y + m[2] * z
-        normal[i, 1] = m[3] * x + m[4] * y + m[5] * z
-        normal[i, 2] = m[6] * x + m[7] * y + m[8] * z
+    for i in range(first, whole, WIDTH):
+        put4(normal, i, i + 1, i + 2, i + 3, _out_of(m, points4(normal, i, i + 1, i + 2, i + 3)))
+    for i in range(whole, last):
+        put(normal, i, _out_of(m, point(normal, i)))
 
 
 @bare_kernel

@@ -22,6 +22,7 @@ import numpy as np
 
 from zembrik.core.compiled import bare_kernel, parallel_kernel
 from zembrik.core.distance.field import CHUNK, chunk_within, fill_distances
+from zembrik.core.lanes import WIDTH, bits, choose, column4, lane, point, points4, put, root, smaller, values4
 
 BEHIND = 3.0
 MOST_STEPS = 64  # of following one way; a way that grazes gives up there, and no contact is found
@@ -65,62 +66,111 @@ def meet(fields, both, c, i, room, x, ax, ay, az, distance, normal, probe):  # t
     return False
 
 
+@numba.njit(inline="always")
+def _began(drift, at):  # type: ignore[no-untyped-def]
+    """Return where a point was at the substep's start, as seen from where the collider is now; of numbers or lanes."""
+    px, py, pz = at[0] - drift[9], at[1] - drift[10], at[2] - drift[11]
+    return (
+        drift[0] * px + drift[3] * py + drift[6] * pz,
+        drift[1] * px + drift[4] * py + drift[7] * pz,
+        drift[2] * px + drift[5] * py + drift[8] * pz,
+    )
+
+
+@numba.njit(inline="always")
+def _moved_out(drift, at, began, normal, depth, load, grip, slip):  # type: ignore[no-untyped-def]
+    """Return where a point comes to that is so deep (m) and pressed so much (m); grip, slip: friction, squared."""
+    nx, ny, nz = normal
+    px, py, pz = at[0] + depth * nx, at[1] + depth * ny, at[2] + depth * nz
+    # The way along the surface, less the surface's own.
+    sx = drift[0] * px + drift[1] * py + drift[2] * pz + drift[9] - began[0]
+    sy = drift[3] * px + drift[4] * py + drift[5] * pz + drift[10] - began[1]
+    sz = drift[6] * px + drift[7] * py + drift[8] * pz + drift[11] - began[2]
+    sn = sx * nx + sy * ny + sz * nz
+    sx, sy, sz = sx - sn * nx, sy - sn * ny, sz - sn * nz
+    slid = root(sx * sx + sy * sy + sz * sz)
+    back = choose(slid > root(grip) * load, smaller(root(slip) * load / slid, 1.0), 1.0)
+    return px - back * sx, py - back * sy, pz - back * sz
+
+
+@numba.njit(inline="always")
+def _push_four(c, i, open_sheet, touch, skin, w, x, before, pressed, distance, normal):  # type: ignore[no-untyped-def]
+    """Move points i .. i + 3 out of collider c, and return in four bits which are not as simple as that."""
+    drift, a, b, d, e = touch.drift[c], i, i + 1, i + 2, i + 3
+    room, here = touch.room[c] + column4(skin, i, 0), values4(distance, i)
+    at, start = points4(x, a, b, d, e), points4(before, a, b, d, e)
+    began = _began(drift, start)
+    gx, gy, gz = at[0] - began[0], at[1] - began[1], at[2] - began[2]
+    square_way = gx * gx + gy * gy + gz * gz
+    gap, way, tack = here - room, root(square_way), bits(column4(skin, i, 3) > 0.0)
+    free = bits(gap > 0.0) & bits(gap * gap > square_way) & ~tack
+    if open_sheet:
+        far = bits(here < -BEHIND * room)
+    else:
+        far = bits(2.0 * way >= touch.slim[c] + room) & bits(here <= way + room)
+    depth = room - here
+    held, hard = bits(values4(w, i) <= 0.0), (far | tack) & ~free
+    plain = bits(depth > 0.0) & ~(free | held | hard)
+    if plain:
+        px, py, pz = _moved_out(
+            drift, at, start, points4(normal, a, b, d, e), depth, depth, touch.grip[c] * column4(skin, i, 1),
+            touch.slip[c] * column4(skin, i, 2),
+        )  # fmt: skip
+        for n in range(WIDTH):
+            if plain >> n & 1:
+                pressed[i + n] = 1
+                x[i + n, 0], x[i + n, 1], x[i + n, 2] = lane(px, n), lane(py, n), lane(pz, n)
+    return hard & ~held
+
+
 @bare_kernel
 def _push_out(c, first, last, fields, touch, skin, w, x, before, square, pressed, distance, normal, probe):  # type: ignore[no-untyped-def]
     """Move points first .. last - 1 out of collider c, whose distances and normals are given."""
+    for i in range(first, last, WIDTH):
+        hard = 15
+        if i + WIDTH <= last and not touch.both[c]:
+            hard = _push_four(c, i, fields.open[c], touch, skin, w, x, before, pressed, distance, normal)
+        for n in range(min(WIDTH, last - i) if hard else 0):
+            if hard >> n & 1:
+                _push_one(
+                    c, i + n, fields, touch, skin, w, x, before, square, pressed, distance, normal, probe
+                )  # fmt: skip
+
+
+@bare_kernel
+def _push_one(c, i, fields, touch, skin, w, x, before, square, pressed, distance, normal, probe):  # type: ignore[no-untyped-def]
+    """The same of one point."""
     drift, both = touch.drift[c], touch.both[c]
-    room_c, grip_c, slip_c, slim = touch.room[c], touch.grip[c], touch.slip[c], touch.slim[c]
-    for i in range(first, last):
-        if w[i] == 0.0:
-            continue
-        room = room_c + skin[i, 0]
-        # Where the point began, as seen from where the collider is now.
-        px, py, pz = before[i, 0] - drift[9], before[i, 1] - drift[10], before[i, 2] - drift[11]
-        ax = drift[0] * px + drift[3] * py + drift[6] * pz
-        ay = drift[1] * px + drift[4] * py + drift[7] * pz
-        az = drift[2] * px + drift[5] * py + drift[8] * pz
-        square_way = (x[i, 0] - ax) ** 2 + (x[i, 1] - ay) ** 2 + (x[i, 2] - az) ** 2
-        here = distance[i]
-        gap = (abs(here) if both else here) - room
-        if gap > 0.0 and gap * gap > square_way and not (skin[i, 3] > 0.0 and gap < skin[i, 4]):
-            continue  # free, and so was all of its way
-        way = np.sqrt(square_way)
-        if both:
-            if abs(here) <= way + room:
-                meet(fields, both, c, i, room, x, ax, ay, az, distance, normal, probe)
-        elif fields.open[c] and here < -BEHIND * room:
-            if not meet(fields, both, c, i, room, x, ax, ay, az, distance, normal, probe):
-                continue
-        elif 2.0 * way >= slim + room and here <= way + room:
+    if w[i] == 0.0:
+        return
+    room, here = touch.room[c] + skin[i, 0], distance[i]
+    ax, ay, az = _began(drift, point(before, i))
+    square_way = (x[i, 0] - ax) ** 2 + (x[i, 1] - ay) ** 2 + (x[i, 2] - az) ** 2
+    gap = (abs(here) if both else here) - room
+    if gap > 0.0 and gap * gap > square_way and not (skin[i, 3] > 0.0 and gap < skin[i, 4]):
+        return  # free, and so was all of its way
+    way = np.sqrt(square_way)
+    if both:
+        if abs(here) <= way + room:
             meet(fields, both, c, i, room, x, ax, ay, az, distance, normal, probe)
-        depth = room - (distance[i] if not both or abs(here) <= way + room else abs(here))
-        nx, ny, nz = normal[i, 0], normal[i, 1], normal[i, 2]
-        load = depth
-        if skin[i, 3] > 0.0 and -depth < skin[i, 4]:
-            pull = skin[i, 3] * w[i] * square
-            load = depth + pull
-            if load <= 0.0:  # it is drawn nearer, but does not touch yet
-                x[i, 0], x[i, 1], x[i, 2] = x[i, 0] - pull * nx, x[i, 1] - pull * ny, x[i, 2] - pull * nz
-        if load <= 0.0:
-            continue
-        pressed[i] = 1
-        px, py, pz = x[i, 0] + depth * nx, x[i, 1] + depth * ny, x[i, 2] + depth * nz
-        # The way along the surface, less the surface's own.
-        sx = drift[0] * px + drift[1] * py + drift[2] * pz + drift[9] - before[i, 0]
-        sy = drift[3] * px + drift[4] * py + drift[5] * pz + drift[10] - before[i, 1]
-        sz = drift[6] * px + drift[7] * py + drift[8] * pz + drift[11] - before[i, 2]
-        sn = sx * nx + sy * ny + sz * nz
-        sx, sy, sz = sx - sn * nx, sy - sn * ny, sz - sn * nz
-        slid = np.sqrt(sx * sx + sy * sy + sz * sz)
-        if slid > 0.0:
-            if slid > np.sqrt(grip_c * skin[i, 1]) * load:
-                back = min(np.sqrt(slip_c * skin[i, 2]) * load / slid, 1.0)
-            else:
-                back = 1.0
-            px -= back * sx
-            py -= back * sy
-            pz -= back * sz
-        x[i, 0], x[i, 1], x[i, 2] = px, py, pz
+    elif fields.open[c] and here < -BEHIND * room:
+        if not meet(fields, both, c, i, room, x, ax, ay, az, distance, normal, probe):
+            return
+    elif 2.0 * way >= touch.slim[c] + room and here <= way + room:
+        meet(fields, both, c, i, room, x, ax, ay, az, distance, normal, probe)
+    depth = room - (distance[i] if not both or abs(here) <= way + room else abs(here))
+    load = depth
+    if skin[i, 3] > 0.0 and -depth < skin[i, 4]:
+        pull = skin[i, 3] * w[i] * square
+        load = depth + pull
+        if load <= 0.0:  # it is drawn nearer, but does not touch yet
+            for axis in range(3):
+                x[i, axis] = x[i, axis] - pull * normal[i, axis]
+    if load <= 0.0:
+        return
+    pressed[i] = 1
+    grip, slip = touch.grip[c] * skin[i, 1], touch.slip[c] * skin[i, 2]
+    put(x, i, _moved_out(drift, point(x, i), point(before, i), point(normal, i), depth, load, grip, slip))
 
 
 @parallel_kernel

@@ -21,38 +21,22 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.compiled import bare_kernel, parallel_kernel
-from zembrik.core.lanes import WIDE, WIDTH
+from zembrik.core.lanes import WIDE
 from zembrik.core.solver.patches import (
     NONE,
     Bounds,
     Patches,
     bound_patches,
-    mark_strayed,
     meet_patches,
     most_of_any,
-    place_beside,
+    no_line,
 )
-from zembrik.core.solver.searching import ROUGH, SLIM, SOME, Things, search_patches
+from zembrik.core.solver.searching import ROOM, ROUGH, SLIM, SOME, Things, search_patches
 
 UNKNOWN = -1.0  # metres
-ROOM = 384  # pairs of things that so many pairs of patches rarely hold more of
 
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int32]
-
-
-@bare_kernel
-def _replace(old, first_gone, second_gone, new, out):  # type: ignore[no-untyped-def]
-    """Write old pairs with no side that is gone, then the new ones (m, 2); return how many. Out may be where old is."""
-    pairs, apart, until, count = out.pairs, out.apart, out.until, 0
-    for k in range(len(old.pairs)):  # each is written, and the next takes its place if it is not kept
-        a, b = old.pairs[k, 0], old.pairs[k, 1]
-        pairs[count, 0], pairs[count, 1], apart[count], until[count] = a, b, old.apart[k], old.until[k]
-        count += not (first_gone[a] | second_gone[b])
-    for k in range(len(new)):
-        pairs[count, 0], pairs[count, 1], apart[count], until[count] = new[k, 0], new[k, 1], UNKNOWN, -np.inf
-        count += 1
-    return count
 
 
 class Near(NamedTuple):
@@ -83,45 +67,61 @@ class Known:
         """Know of none any more."""
         self.near = self._first(0)
 
-    def replace(self, first_gone: NDArray[np.bool_], second_gone: NDArray[np.bool_], new: Whole) -> None:
-        """Forget pairs with a side that is gone (things,), and take on new ones (m, 2)."""
-        most = len(self.near.pairs) + len(new)
+    def room_for(self, more: int) -> Near:
+        """Return room for all that are known, and so many more, where those that are known lie already or not."""
+        most = len(self.near.pairs) + more
         if most > len(self._room.until):
             most += most // 4
             self._room = Near(np.empty((most, 2), np.int32), np.empty(most), np.empty(most))
-        self.near = self._first(_replace(self.near, first_gone, second_gone, new, self._room))
+        return self._room
+
+    def know(self, count: int) -> None:
+        """Know of the first so many in that room from now on."""
+        self.near = self._first(count)
 
     def _first(self, count: int) -> Near:
         return Near(self._room.pairs[:count], self._room.apart[:count], self._room.until[:count])
 
 
-@parallel_kernel
-def _pack(rows, lots, start, out):  # type: ignore[no-untyped-def]
-    """Write what those lots hold, ROOM in rows each, to out (m, 2), where each begins, start (…,)."""
-    for k in numba.prange(len(lots)):
-        first, row = start[lots[k]], ROOM * lots[k]
-        for n in range(start[lots[k] + 1] - first):
-            out[first + n, 0], out[first + n, 1] = rows[row + n, 0], rows[row + n, 1]
-
-
 @bare_kernel
-def _list_pairs(numbers, met, found, patches, searched, all_anew, out):  # type: ignore[no-untyped-def]
-    """Write to out (m, 3) the pairs of patches, the lower number first, and whether all of them is to be searched.
+def _replace(old, strayed, points, first, second, new, out):  # type: ignore[no-untyped-def]
+    """Write old pairs of which no point has strayed, then new ones (m, 2); return how many.
 
-    That is so where all is looked for anew, and of patches that are one, or beside each other, when they were left out
-    as nearly flat until now; `searched` takes note of those.
+    `first` and `second` (…, k) are the points of both sides, `points` tells that the first are points themselves. Out
+    may be where old is.
     """
-    count = 0
-    for i in range(len(numbers)):
-        p = numbers[i]
-        for n in range(found[i]):
-            one, two = min(p, met[i, n]), max(p, met[i, n])
-            at = place_beside(one, two, patches)
-            out[count, 0], out[count, 1] = one, two
-            out[count, 2] = all_anew or (at >= 0 and not searched[at])
-            if at >= 0:
-                searched[at] = True
-            count += 1
+    pairs, apart, until, count = out.pairs, out.apart, out.until, 0
+    for k in range(len(old.pairs)):  # each is written, and the next takes its place if it is not kept
+        a, b = np.uint32(old.pairs[k, 0]), np.uint32(old.pairs[k, 1])
+        pairs[count, 0], pairs[count, 1], apart[count], until[count] = a, b, old.apart[k], old.until[k]
+        gone = strayed[np.uint32(second[b, 0])] | strayed[np.uint32(second[b, 1])]
+        if points:
+            gone |= strayed[a] | strayed[np.uint32(second[b, 2])]
+        else:
+            gone |= strayed[np.uint32(first[a, 0])] | strayed[np.uint32(first[a, 1])]
+        count += not gone
+    for k in range(len(new)):
+        pairs[count, 0], pairs[count, 1], apart[count], until[count] = new[k, 0], new[k, 1], UNKNOWN, -np.inf
+        count += 1
+    return count
+
+
+@parallel_kernel
+def replace_pairs(points, lines, strayed, edges, faces, new_points, new_lines, points_out, lines_out):  # type: ignore[no-untyped-def]
+    """Forget pairs of which a point has strayed (N,), and take on new ones (m, 2); return how many there are then.
+
+    Args:
+        points, lines: those of points and triangles, and of edges, that are known, `Near`.
+        edges, faces: int32 (E, 2) and (T, 3).
+        points_out, lines_out: `Near`, room for all of them; what is known may lie there.
+    """
+    counts, of_points, of_lines = np.empty(2, np.int64), np.bool_(True), np.bool_(False)
+    for kind in numba.prange(2):
+        if kind == 0:
+            counts[0] = _replace(points, strayed, of_points, faces, faces, new_points, points_out)
+        else:
+            counts[1] = _replace(lines, strayed, of_lines, edges, edges, new_lines, lines_out)
+    return counts[0], counts[1]
 
 
 class Search:
@@ -134,7 +134,7 @@ class Search:
         with_edges: whether pairs of edges are wanted.
 
     `strayed` (N,) are the points that the next search is for, `flags` (P,) the patches that hold any of them or of what
-    they belong to; `faces_strayed` (T,) and `edges_strayed` (E,) are the triangles and edges that one of them is of.
+    they belong to.
     """
 
     def __init__(
@@ -157,14 +157,11 @@ class Search:
         )
         many = int(np.count_nonzero(given))
         self.strayed, self.flags = np.zeros(many, np.bool_), np.zeros(count, np.bool_)
-        self.edges_strayed, self.faces_strayed = np.zeros(len(edges), np.bool_), np.zeros(len(faces), np.bool_)
         # Which patches, that are one or beside each other, were searched since all was: they are no more left out.
         self.searched = np.zeros(count + len(patches.beside), np.bool_)
-        self.rank = np.empty(count, np.int64)
-        self.sides = np.full((6, -(-count // WIDTH) * WIDTH), np.inf)  # see `boxes`
-        self.sides[3:] = -np.inf
-        self.most = most_of_any(patches)
-        self.met, self.met_count = np.empty((count, 32), np.int32), np.zeros(count, np.int64)
+        self.line, self.most = no_line(count), most_of_any(patches)
+        self.numbers, self.met_count = np.zeros(count, np.int64), np.zeros(count, np.int64)
+        self.met, self.pairs = np.empty((count, 32), np.int32), np.empty((0, 3), np.int32)
         self.rows = [np.empty((0, 2), np.int32) for _ in range(2)]
         self.state = np.zeros((many, 6), np.float32)
 
@@ -183,65 +180,40 @@ class Search:
         which no point has strayed. Left out before were those of patches beside each other that were nearly flat: when
         they are so no more, all of the two is searched once.
         """
-        mark_strayed(self.strayed, self.edges, self.faces, self.edges_strayed, self.faces_strayed)
         return self._search(reach_m, all_anew=False)
 
     def _search(self, reach_m: float, all_anew: bool) -> tuple[Whole, Whole]:
-        numbers = np.flatnonzero(self.flags)
-        bound_patches(numbers, self.state, self.strayed, self.patches, self.bounds)
-        reach_m += self._spare(reach_m)
-        pairs = self._pairs_of_patches(numbers, reach_m, all_anew)
-        lots = np.arange(-(-len(pairs) // SOME))
-        counts = np.zeros((len(lots), 2), np.int64)
         bounds = self.bounds
-        searched = (
-            self.flags, self.state, *self.things, bounds.box, bounds.loose, reach_m, self.with_edges, self.most
-        )  # fmt: skip
-        if len(self.rows[0]) < ROOM * len(lots):
-            self.rows = [np.empty((ROOM * (len(lots) + len(lots) // 4), 2), np.int32) for _ in range(2)]
-        place, room = np.repeat(ROOM * lots, 2).reshape(-1, 2), np.full((len(lots), 2), ROOM)
-        search_patches(pairs, lots, place, room, *searched, *self.rows, counts)
-        start = np.zeros((len(lots) + 1, 2), np.int64)
-        np.cumsum(counts, axis=0, out=start[1:])
-        found = [np.empty((many, 2), np.int32) for many in start[-1]]
-        fits = counts.max(axis=1, initial=0) <= ROOM
-        for kind in range(2):
-            _pack(self.rows[kind], np.flatnonzero(fits), start[:, kind].copy(), found[kind])
-        over = np.flatnonzero(~fits)
-        if len(over):  # few hold most: they are searched once more, into their own places
-            again = np.zeros((len(over), 2), np.int64)
-            search_patches(pairs, over, start[over], counts[over], *searched, *found, again)
-        return found[0], found[1]
-
-    def _spare(self, reach_m: float) -> float:
-        """Return by how much the reach is widened as single precision may be off, metres.
-
-        A point is off by half a unit in its last place, by the largest number there is; and as much again what is
-        computed. Where things are slim or nearly parallel, the nearest places come from a small difference of
-        products: what they are off by then is, of their size, about the root of the precision. Never more than the
-        reach: what has flown off by kilometres may go through others there.
-        """
-        spare = ROUGH * float(np.abs(self.bounds.box).max(initial=0.0)) + SLIM * float(
-            self.bounds.size.max(initial=0.0)
+        count, farthest, longest = bound_patches(
+            self.flags, self.state, self.strayed, self.patches, bounds, self.numbers
         )
-        return spare if spare < reach_m else reach_m
+        # Single precision: a point is off by half a unit in its last place, by the largest number there is; and as much
+        # again what is computed. Where things are slim or nearly parallel, the nearest places come from a small
+        # difference of products: what they are off by then is, of their size, about the root of the precision. Never
+        # more than the reach: what has flown off by kilometres may go through others there.
+        spare = ROUGH * farthest + SLIM * longest
+        reach_m += spare if spare < reach_m else reach_m
+        pairs = self._pairs_of_patches(self.numbers[:count], reach_m, all_anew)
+        lots = -(-len(pairs) // SOME)
+        if len(self.rows[0]) < ROOM * lots:
+            self.rows = [np.empty((ROOM * (lots + lots // 4), 2), np.int32) for _ in range(2)]
+        found: tuple[Whole, Whole] = search_patches(
+            pairs, self.flags, self.state, *self.things, bounds.box, bounds.loose, reach_m, self.with_edges, self.most,
+            *self.rows,
+        )  # fmt: skip
+        return found
 
     def _pairs_of_patches(self, numbers: NDArray[np.int64], reach_m: float, all_anew: bool) -> Whole:
-        """Return the pairs of patches to be searched that one of those is in, see `_list_pairs`."""
+        """Return the pairs of patches to be searched that one of those is in, see `meet_patches`."""
         bounds = self.bounds
-        order = np.argsort(bounds.box[:, 0], kind="stable")
-        count = len(order)
-        self.rank[order] = np.arange(count)
-        self.sides[:, :count] = bounds.box[order].T
-        lows = self.sides[0, :count]
-        widest = float((self.sides[3, :count] - lows).max(initial=0.0))
-        found = self.met_count[: len(numbers)]
-        things = (self.rank[numbers], order, self.flags, lows, self.sides.reshape(-1), widest, bounds.box,
-                  bounds.loose, bounds.cone, self.patches, self.group, self.searched, reach_m)  # fmt: skip
-        meet_patches(*things, self.met, found)
-        if int(found.max(initial=0)) > self.met.shape[1]:
-            self.met = np.empty((len(self.flags), 2 * int(found.max())), np.int32)
-            meet_patches(*things, self.met, found)
-        pairs = np.empty((int(found.sum()), 3), np.int32)
-        _list_pairs(numbers, self.met, found, self.patches, self.searched, all_anew, pairs)
-        return pairs
+        while True:
+            count, most = meet_patches(
+                numbers, self.line, self.flags, bounds.box, bounds.loose, bounds.cone, self.patches, self.group,
+                self.searched, reach_m, all_anew, self.met, self.met_count, self.pairs,
+            )  # fmt: skip
+            if count <= len(self.pairs) and most <= self.met.shape[1]:
+                return self.pairs[:count]
+            if count > len(self.pairs):
+                self.pairs = np.empty((count + count // 4, 3), np.int32)
+            if most > self.met.shape[1]:
+                self.met = np.empty((len(self.flags), 2 * most), np.int32)

@@ -15,7 +15,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.compiled import bare_kernel, parallel_kernel
+from zembrik.core.compiled import bare_kernel, kernel, parallel_kernel
 from zembrik.core.lanes import WIDE, WIDTH, lowest
 from zembrik.core.solver.boxes import first_from, four_near
 from zembrik.core.solver.colour import neighbourhoods
@@ -24,6 +24,7 @@ POINTS_A_PATCH = 12
 NONE = -1  # no point, edge or triangle
 FORM = -1_000_000  # the groups of colliders that change their form are this and below
 SOME = 32  # patches that one thread takes at a time
+MOVES = 8  # places that a patch goes in the line in the mean; where it is more, all are sorted anew
 FLAT = 1.2  # radians that no normal of a patch and its neighbour leans farther to one direction: they cannot touch
 LEAST = np.cos(FLAT)
 
@@ -166,15 +167,6 @@ def _write(sides, n, box):  # type: ignore[no-untyped-def]
     sides[3 * count + n], sides[4 * count + n], sides[5 * count + n] = box[3], box[4], box[5]
 
 
-@parallel_kernel
-def mark_strayed(strayed, edges, faces, edges_strayed, faces_strayed):  # type: ignore[no-untyped-def]
-    """Fill edges_strayed (E,) and faces_strayed (T,) with whether a point of theirs strayed (N,)."""
-    for e in numba.prange(len(edges)):
-        edges_strayed[e] = strayed[edges[e, 0]] | strayed[edges[e, 1]]
-    for t in numba.prange(len(faces)):
-        faces_strayed[t] = strayed[faces[t, 0]] | strayed[faces[t, 1]] | strayed[faces[t, 2]]
-
-
 @bare_kernel
 def _bound_some(begin, end, numbers, state, strayed, patches, bounds):  # type: ignore[no-untyped-def]
     """Fill the bounds of patches number begin .. end - 1 of the given ones."""
@@ -229,15 +221,71 @@ def _bound_some(begin, end, numbers, state, strayed, patches, bounds):  # type: 
 
 
 @parallel_kernel
-def bound_patches(numbers, state, strayed, patches, bounds):  # type: ignore[no-untyped-def]
-    """Fill the bounds of patches by number.
+def bound_patches(flags, state, strayed, patches, bounds, numbers):  # type: ignore[no-untyped-def]
+    """Fill the bounds of the patches that are flagged, and `numbers` (P,) with which they are, rising.
 
     `state` float32 (N, 6) is where each point is and the way it is to go, metres; `strayed` (N,) which have strayed.
+    Return how many are flagged, and of all patches the largest number of a box and the longest edge, metres.
     """
-    count = len(numbers)
+    count = 0
+    for p in range(len(flags)):
+        numbers[count] = p
+        count += flags[p]
     for turn in numba.prange((count + SOME - 1) // SOME):
         begin = np.int64(turn) * SOME
         _bound_some(begin, min(begin + SOME, count), numbers, state, strayed, patches, bounds)
+    farthest, longest = 0.0, 0.0
+    for p in range(len(flags)):
+        for k in range(3):
+            farthest = max(farthest, -bounds.box[p, k], bounds.box[p, 3 + k])
+        longest = max(longest, bounds.size[p])
+    return count, farthest, longest
+
+
+class Line(NamedTuple):
+    """The patches lined up by the low x of their boxes.
+
+    Attributes:
+        order: int64 (P,), their numbers; of equal ones, the lower first.
+        rank: int64 (P,), where each is.
+        sides: float64 (6 P',), their boxes by sides (see `boxes`), in that order, filled up to whole fours.
+    """
+
+    order: NDArray[np.int64]
+    rank: NDArray[np.int64]
+    sides: Floats
+
+
+def no_line(count: int) -> Line:
+    """Return room for so many patches."""
+    sides = np.full((6, -(-count // WIDTH) * WIDTH), np.inf)
+    sides[3:] = -np.inf
+    return Line(np.arange(count), np.arange(count), sides.reshape(-1))
+
+
+@kernel
+def _line_up(box, line):  # type: ignore[no-untyped-def]
+    """Line patches up by their boxes (P, 6), and return the largest extent along x, metres."""
+    order, count, moves = line.order, len(box), 0
+    for n in range(1, count):  # from search to search few change places
+        p, m = order[n], n
+        low = box[p, 0]
+        while m > 0 and (box[order[m - 1], 0] > low or (box[order[m - 1], 0] == low and order[m - 1] > p)):
+            order[m] = order[m - 1]
+            m, moves = m - 1, moves + 1
+        order[m] = p
+        if moves > MOVES * count:
+            break
+    if moves > MOVES * count:
+        order[:] = np.argsort(box[:, 0], kind="mergesort")
+    row, widest = len(line.sides) // 6, 0.0
+    for n in range(count):
+        p = order[n]
+        line.rank[p] = n
+        for k in range(6):
+            line.sides[k * row + n] = box[p, k]
+        widest = max(widest, box[p, 3] - box[p, 0])
+    return widest
 
 
 @numba.njit(inline="always")
@@ -309,15 +357,15 @@ def _may_touch(p, q, group):  # type: ignore[no-untyped-def]
 
 @bare_kernel
 def _meet_one(  # type: ignore[no-untyped-def]
-    i, places, order, flags, lows, sides, widest, box, loose, cone, patches, group, searched, reach, out
+    p, flags, line, widest, box, loose, cone, patches, group, searched, reach, out
 ):
-    """Fill row i of out for the patch that is at that place of order; return how many it is to be searched with."""
-    p, found = order[places[i]], 0
+    """Fill out with the patches that patch p is to be searched with; return how many."""
+    found, order, lows = 0, line.order, line.sides[: len(box)]
     low_x, low_y, low_z, high_x, high_y, high_z = around(loose, p, reach)
     for four in range(first_from(lows, low_x - widest) // WIDTH * WIDTH, len(lows), WIDTH):
         if lows[four] > high_x:
             break
-        which = four_near(sides, four, low_x, low_y, low_z, high_x, high_y, high_z)
+        which = four_near(line.sides, four, low_x, low_y, low_z, high_x, high_y, high_z)
         while which:
             q, which = order[four + lowest(which)], which & (which - 1)
             if (q < p) & flags[q]:  # both have strayed: the lower one's row has the pair, if what strayed of it meets
@@ -325,8 +373,8 @@ def _meet_one(  # type: ignore[no-untyped-def]
                 if meets(box, p, x, y, z, to_x, to_y, to_z):
                     continue
             if _may_touch(p, q, group) and not (group[p] == group[q] and _left_out(p, q, patches, searched)):
-                if found < out.shape[1]:
-                    out[i, found] = q
+                if found < len(out):
+                    out[found] = q
                 found += 1
     # Those left out until now as nearly flat, however little of them has strayed.
     for n in range(patches.beside_span[p], patches.beside_span[p + 1] + 1):
@@ -335,28 +383,47 @@ def _meet_one(  # type: ignore[no-untyped-def]
         if (q == p) != itself or (q < p) & flags[q] or not _may_touch(p, q, group):
             continue
         if _left_out(p, q, patches, searched) and not _flat_together(p, q, cone):
-            if found < out.shape[1]:
-                out[i, found] = q
+            if found < len(out):
+                out[found] = q
             found += 1
     return found
 
 
 @parallel_kernel
 def meet_patches(  # type: ignore[no-untyped-def]
-    places, order, flags, lows, sides, widest, box, loose, cone, patches, group, searched, reach, out, count
+    numbers, line, flags, box, loose, cone, patches, group, searched, reach, all_anew, met, found, out
 ):
-    """Write to each row of out (F, room) the patches to be searched with one of the flagged ones; count (F,) how many.
+    """Write to out (room, 3) the pairs of patches to be searched, the lower number first, of the flagged ones.
 
-    What of the flagged one has strayed is what they may meet. `lows` (P,) are the low x of the patches, sorted, as
-    `order` (P,) tells, `sides` (see `boxes`) all their sides in that order, filled up to whole fours, and `places` (F,)
-    where the flagged ones are there; `widest` is the largest extent along x, metres. `group` (P,)
-    is negative for rigid bodies' and colliders' corners, which do not meet each other (but for
-    colliders that change their form, `FORM` and below, which rigid bodies meet), else twice the body's number,
-    odd when it is not kept apart from itself. `searched` is by `place_beside`: such patches are not left out any more,
-    however flat they are.
+    The third number tells whether all of the two is searched, or only what strayed: where all is looked for anew, and
+    of patches that are one, or beside each other, when they were left out as nearly flat until now; `searched` takes
+    note of those.
+
+    Return how many there are, and how many of one patch at most; if there is no room for so many, in out or in a row of
+    `met` (P, room), nothing is written. `numbers` (F,) are the flagged ones: what of them has strayed is what others
+    may meet. `group` (P,) is negative for rigid bodies' and colliders' corners, which do not meet each other (but for
+    colliders that change their form, `FORM` and below, which rigid bodies meet), else twice the body's number, odd when
+    it is not kept apart from itself. `searched` is by `place_beside`: such patches are not left out any more, however
+    flat they are. `found` (P,) is room to work in.
     """
-    for i in numba.prange(len(places)):
-        count[i] = _meet_one(
-            np.int64(i), places, order, flags, lows, sides, widest, box, loose, cone, patches, group, searched, reach,
-            out,
+    widest = _line_up(box, line)
+    for i in numba.prange(len(numbers)):
+        found[i] = _meet_one(
+            numbers[i], flags, line, widest, box, loose, cone, patches, group, searched, reach, met[i]
         )  # fmt: skip
+    whole, most = 0, 0
+    for i in range(len(numbers)):
+        whole, most = whole + found[i], max(most, found[i])
+    if whole <= len(out) and most <= met.shape[1]:
+        count = 0
+        for i in range(len(numbers)):
+            p = numbers[i]
+            for n in range(found[i]):
+                one, two = min(p, np.int64(met[i, n])), max(p, np.int64(met[i, n]))
+                at = place_beside(one, two, patches)
+                out[count, 0], out[count, 1] = one, two
+                out[count, 2] = all_anew or (at >= 0 and not searched[at])
+                if at >= 0:
+                    searched[at] = True
+                count += 1
+    return whole, most

@@ -12,13 +12,14 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.compiled import bare_kernel, dot3, parallel_kernel
+from zembrik.core.compiled import bare_kernel, dot3, kernel, parallel_kernel
 from zembrik.core.distance.squares import square_of_segments, square_to_triangle
 from zembrik.core.lanes import WIDE, bits, eight, larger, lowest, note8, root
 from zembrik.core.solver.boxes import eight_near
 from zembrik.core.solver.patches import around
 
 SOME = 16  # pairs of patches that one thread takes at a time
+ROOM = 384  # pairs of things that so many pairs of patches rarely hold more of
 TRIES = 2048  # pairs of things whose boxes meet that wait to be measured, if eight more things do not add many
 EDGES, POINT_FIRST, FACE_FIRST = 0, 1, 2  # what pairs are of
 ROUGH = 4.0 * float(np.finfo(np.float32).eps)  # of the largest number, that what is computed from such may be off
@@ -238,19 +239,14 @@ def _search_some(  # type: ignore[no-untyped-def]
 
 
 @parallel_kernel
-def search_patches(  # type: ignore[no-untyped-def]
+def _search_lots(  # type: ignore[no-untyped-def]
     pairs, lots, place, room, flags, state, points, edges, faces, box, loose, reach, with_edges, most, points_out,
-    edges_out, count,
+    edges_out, counts,
 ):  # fmt: skip
-    """Search pairs of patches (m, 3), lot by lot, into points_out and edges_out (…, 2).
+    """Search lots of SOME pairs of patches by their numbers, into points_out and edges_out (…, 2).
 
-    Of a pair whose third number is 0, only what strayed in flagged patches is looked at, and what it may meet.
-
-    `lots` (rows,) are the numbers of those to be searched, `place` and `room` (rows, 2) where each lot's points and
-    edges go and how many there may be; `count` (rows, 2) becomes how many there are, even if there is no room.
-    `state` float32 (N, 6) is where each point is and the whole way that it is expected to go, metres; `points`,
-    `edges` and `faces` are `Things`, `box` and `loose` as in `patches.Bounds`; `most` is how many points, edges or
-    triangles a patch has at most.
+    `place` and `room` (all lots, 2) are where each lot's points and edges go and how many there may be; `counts`
+    (all lots, 2) becomes how many there are, even if there is no room.
     """
     for row in numba.prange(len(lots)):
         begin, many = lots[row] * SOME, TRIES + WIDE * (most + 2)
@@ -260,5 +256,52 @@ def search_patches(  # type: ignore[no-untyped-def]
         )  # fmt: skip
         _search_some(
             begin, min(begin + SOME, len(pairs)), pairs, flags, state, points, edges, faces, box, loose, reach,
-            with_edges, np.int64(row), place, room, points_out, edges_out, count, waiting,
+            with_edges, lots[row], place, room, points_out, edges_out, counts, waiting,
         )  # fmt: skip
+
+
+@parallel_kernel
+def _pack(rows, counts, start, out):  # type: ignore[no-untyped-def]
+    """Write what every lot holds, in ROOM rows each, to out (…, 2), where it starts; not what has had no room."""
+    for lot in numba.prange(len(counts)):
+        first, row = start[lot], ROOM * np.int64(lot)
+        for n in range(counts[lot] if counts[lot] <= ROOM else 0):
+            out[first + n, 0], out[first + n, 1] = rows[row + n, 0], rows[row + n, 1]
+
+
+@kernel
+def search_patches(  # type: ignore[no-untyped-def]
+    pairs, flags, state, points, edges, faces, box, loose, reach, with_edges, most, points_room, edges_room
+):  # fmt: skip
+    """Search pairs of patches (m, 3); return the pairs of points and triangles (…, 2), and of edges (…, 2).
+
+    Of a pair whose third number is 0, only what strayed in flagged patches is looked at, and what it may meet.
+
+    `state` float32 (N, 6) is where each point is and the whole way that it is expected to go, metres; `points`,
+    `edges` and `faces` are `Things`, `box` and `loose` as in `patches.Bounds`; `most` is how many points, edges or
+    triangles a patch has at most. `points_room` and `edges_room` are ROOM rows for every SOME pairs of patches.
+    """
+    lots = (len(pairs) + SOME - 1) // SOME
+    numbers, counts, room = np.arange(lots), np.zeros((lots, 2), np.int64), np.full((lots, 2), ROOM)
+    place = np.empty((lots, 2), np.int64)
+    for lot in range(lots):
+        place[lot, 0] = place[lot, 1] = ROOM * lot
+    _search_lots(
+        pairs, numbers, place, room, flags, state, points, edges, faces, box, loose, reach, with_edges, most,
+        points_room, edges_room, counts,
+    )  # fmt: skip
+    start, over, many, many_edges = place, 0, 0, 0
+    for lot in range(lots):
+        start[lot, 0], start[lot, 1] = many, many_edges
+        many, many_edges = many + counts[lot, 0], many_edges + counts[lot, 1]
+        numbers[over] = lot
+        over += max(counts[lot, 0], counts[lot, 1]) > ROOM
+    points_out, edges_out = np.empty((many, 2), np.int32), np.empty((many_edges, 2), np.int32)
+    _pack(points_room, counts[:, 0], start[:, 0], points_out)
+    _pack(edges_room, counts[:, 1], start[:, 1], edges_out)
+    if over > 0:  # those few lots that hold most are searched once more, into their own places
+        _search_lots(
+            pairs, numbers[:over], start, counts.copy(), flags, state, points, edges, faces, box, loose, reach,
+            with_edges, most, points_out, edges_out, counts,
+        )  # fmt: skip
+    return points_out, edges_out

@@ -191,7 +191,8 @@ class Stepper:
         """Solve every constraint and contact once, after so many passes; `shown` as in `_substep`."""
         world, dt, before = self.world, self.dt, self.before
         x, w, touching = world.x, world.w, world.touching
-        sweep_elastic(world.colours, world.membrane, world.bend, world.tets, self.held, w, x, dt, done > 0, self.iterations > 1 or shown)
+        keep = shown or self.iterations > 1
+        sweep_elastic(world.colours, world.membrane, world.bend, world.tets, self.held, w, x, dt, done > 0, keep)
         if touching.any:
             touching.solve(x, w, world.solids.rigid)
         if world.cloth:

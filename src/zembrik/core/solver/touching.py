@@ -20,7 +20,7 @@ from zembrik.core.solver.guests import (
 )
 from zembrik.core.solver.measuring import DEEP, add_ways, find_touching
 from zembrik.core.solver.mesh_contact import mark_touched, solve_touching
-from zembrik.core.solver.nearby import Known, Search
+from zembrik.core.solver.nearby import Known, Search, replace_pairs
 from zembrik.core.solver.patches import FORM, make_patches
 from zembrik.core.solver.ways import leave_ways, set_out
 
@@ -188,13 +188,12 @@ class Touching:
             self._look()
             return
         search = self.search
-        leave_ways(
+        many = leave_ways(
             self.x, self.before, self.drift, self.built, self.way, self.steps, AHEAD, 0.5 * self.margin,
             SLOW * self.margin, search.patches, search.strayed, search.flags,
         )  # fmt: skip
         if self.steps > AHEAD:
             self.steps = 0
-        many = int(np.count_nonzero(search.flags))
         if many > MANY * len(search.flags):
             self._look()
         elif many:
@@ -240,12 +239,14 @@ class Touching:
 
     def _know(self, points: Whole, lines: Whole) -> None:
         """Take on pairs (m, 2) that were found, and forget those of what strayed."""
-        search = self.search
-        self.points.replace(search.strayed, search.faces_strayed, points)
-        self.lines.replace(search.edges_strayed, search.edges_strayed, lines)
-        many = len(self.points.near.pairs) + len(self.lines.near.pairs)
-        if many > len(self.hits):
-            self.hits = np.empty(many + many // 4, np.int32)
+        of_points, of_lines = replace_pairs(
+            self.points.near, self.lines.near, self.search.strayed, self.edges, self.faces, points, lines,
+            self.points.room_for(len(points)), self.lines.room_for(len(lines)),
+        )  # fmt: skip
+        self.points.know(of_points)
+        self.lines.know(of_lines)
+        if self.known > len(self.hits):
+            self.hits = np.empty(self.known + self.known // 4, np.int32)
 
     def solve(self, x: Floats, w: Floats, rigid: Rigid) -> None:
         """Bring touching pairs apart; places x (n, 3) of all particles and the bodies' shifts change.

@@ -7,6 +7,7 @@ A point is expected to go on as it went for some steps, and then to stay; all as
 from __future__ import annotations
 
 import numba
+import numpy as np
 
 from zembrik.core.compiled import parallel_kernel
 
@@ -15,7 +16,7 @@ from zembrik.core.compiled import parallel_kernel
 def _any_of(p, marked, patches):  # type: ignore[no-untyped-def]
     found = False
     for n in range(patches.end_span[p], patches.end_span[p + 1]):
-        found |= marked[patches.ends[n]]
+        found |= marked[np.uint32(patches.ends[n])]
     return found
 
 
@@ -24,7 +25,7 @@ def leave_ways(x, before, drift, built, way, steps, ahead, off_m, far_m, patches
     """Find the points that are not where they were expected, strayed (N,), and the patches that hold one, flags (P,).
 
     After more steps than `ahead`, all are expected to stay where they come to from now on, and what is too fast for
-    that has strayed too.
+    that has strayed too. Return how many patches are flagged; where none is, the flags are what they were.
 
     Args:
         x, before: float64 (N, 3), places now and a step ago, metres.
@@ -34,18 +35,26 @@ def leave_ways(x, before, drift, built, way, steps, ahead, off_m, far_m, patches
         off_m: how far from there is too far. far_m: what would go farther in `ahead` steps is too fast, metres.
         patches: see `patches.Patches`.
     """
-    over, kept = steps > ahead, min(steps, ahead)
+    over, kept, some = steps > ahead, min(steps, ahead), 0
     for i in numba.prange(len(x)):
-        off, goes = 0.0, 0.0
-        for axis in range(3):
-            expected = built[i, axis] + kept * way[i, axis] + steps * drift[axis]
-            off += (x[i, axis] - expected) ** 2
-            if over:
+        ex = built[i, 0] + kept * way[i, 0] + steps * drift[0]
+        ey = built[i, 1] + kept * way[i, 1] + steps * drift[1]
+        ez = built[i, 2] + kept * way[i, 2] + steps * drift[2]
+        off = (x[i, 0] - ex) ** 2 + (x[i, 1] - ey) ** 2 + (x[i, 2] - ez) ** 2
+        goes = 0.0
+        if over:
+            for axis in range(3):
                 goes += (ahead * (x[i, axis] - before[i, axis] - drift[axis])) ** 2
-                built[i, axis], way[i, axis] = expected, 0.0
+                way[i, axis] = 0.0
+            built[i, 0], built[i, 1], built[i, 2] = ex, ey, ez
         strayed[i] = (off > off_m * off_m) | (goes > far_m * far_m)
-    for p in numba.prange(len(flags)):
-        flags[p] = _any_of(p, strayed, patches)
+        some += strayed[i]
+    many = 0
+    if some > 0:
+        for p in numba.prange(len(flags)):
+            flags[p] = _any_of(p, strayed, patches)
+            many += flags[p]
+    return many
 
 
 @parallel_kernel
