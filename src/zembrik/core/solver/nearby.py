@@ -146,8 +146,8 @@ class Search:
         points, lines, triangles = (np.zeros(6 * len(rows), np.float32) for rows in things)
         marks = (np.zeros(len(rows) // WIDE, np.uint8) for rows in things)
         self.bounds = Bounds(
-            np.zeros((count, 6)), np.zeros((count, 6)), np.zeros(count), np.zeros((count, 4)), points, lines, triangles,
-            *marks,
+            np.zeros((count, 6)), np.zeros((count, 6)), np.zeros(count), np.zeros((count, 4)),
+            np.zeros((len(patches.faces), 3), np.float32), points, lines, triangles, *marks,
         )  # fmt: skip
         self.edges, self.faces, bounds = edges, faces, self.bounds
         self.things = (

@@ -118,6 +118,7 @@ class Bounds(NamedTuple):
         loose: float64 (P, 6), the same around what of it has strayed; only of patches that are flagged.
         size: float64 (P,), no edge of the patch is longer, metres.
         cone: float64 (P, 4), mean normal and least cosine to it.
+        normal: float32 (t, 3), the normals of triangles, in the order of the patches.
         point_box, edge_box, face_box: float32 (6 n,), (6 e,) and (6 t,), of each alone, in the order of the patches:
             the first side of all, then the second of all, and so on. What is NONE meets nothing.
         point_marks, edge_marks, face_marks: uint8 (n / 8,), (e / 8,) and (t / 8,), in the bits of each which of eight
@@ -128,6 +129,7 @@ class Bounds(NamedTuple):
     loose: Floats
     size: Floats
     cone: Floats
+    normal: Singles
     point_box: Singles
     edge_box: Singles
     face_box: Singles
@@ -187,7 +189,7 @@ def _bound_some(begin, end, numbers, state, strayed, patches, bounds):  # type: 
         for n in range(patches.edge_span[p], patches.edge_span[p + 1]):
             box, marks = nothing, marks >> 1
             if edges[n, 0] != NONE:
-                i, j = edges[n, 1], edges[n, 2]
+                i, j = np.uint32(edges[n, 1]), np.uint32(edges[n, 2])
                 box, marks = _both(_way_of(state, i), _way_of(state, j)), marks | ((strayed[i] | strayed[j]) << 7)
                 longest = max(longest, np.float64(box[3] - box[0]) + (box[4] - box[1]) + (box[5] - box[2]))
             if marks & 128:
@@ -198,10 +200,11 @@ def _bound_some(begin, end, numbers, state, strayed, patches, bounds):  # type: 
         for n in range(first, last):
             box, marks = nothing, marks >> 1
             if faces[n, 0] != NONE:
-                i, j, k = faces[n, 1], faces[n, 2], faces[n, 3]
+                i, j, k = np.uint32(faces[n, 1]), np.uint32(faces[n, 2]), np.uint32(faces[n, 3])
                 box = _both(_both(_way_of(state, i), _way_of(state, j)), _way_of(state, k))
                 marks |= (strayed[i] | strayed[j] | strayed[k]) << 7
                 nx, ny, nz = _unit_normal(state, faces, n)
+                bounds.normal[n, 0], bounds.normal[n, 1], bounds.normal[n, 2] = nx, ny, nz
                 sx, sy, sz = sx + nx, sy + ny, sz + nz
             if marks & 128:
                 loose = _both(loose, box)
@@ -215,7 +218,7 @@ def _bound_some(begin, end, numbers, state, strayed, patches, bounds):  # type: 
         least = 1.0
         for n in range(first, last):
             if faces[n, 0] != NONE:
-                nx, ny, nz = _unit_normal(state, faces, n)
+                nx, ny, nz = bounds.normal[n, 0], bounds.normal[n, 1], bounds.normal[n, 2]
                 least = min(least, sx * nx + sy * ny + sz * nz)
         cone[p, 0], cone[p, 1], cone[p, 2], cone[p, 3] = sx, sy, sz, least
 
@@ -290,13 +293,13 @@ def _line_up(box, line):  # type: ignore[no-untyped-def]
 
 @numba.njit(inline="always")
 def _unit_normal(x, faces, n):  # type: ignore[no-untyped-def]
-    a, b, c = faces[n, 1], faces[n, 2], faces[n, 3]
+    a, b, c = np.uint32(faces[n, 1]), np.uint32(faces[n, 2]), np.uint32(faces[n, 3])
     ax, ay, az = np.float64(x[a, 0]), np.float64(x[a, 1]), np.float64(x[a, 2])
     ux, uy, uz = x[b, 0] - ax, x[b, 1] - ay, x[b, 2] - az
     vx, vy, vz = x[c, 0] - ax, x[c, 1] - ay, x[c, 2] - az
     nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
-    size = np.sqrt(nx * nx + ny * ny + nz * nz) + 1e-300
-    return nx / size, ny / size, nz / size
+    over = 1.0 / (np.sqrt(nx * nx + ny * ny + nz * nz) + 1e-300)
+    return nx * over, ny * over, nz * over
 
 
 @numba.njit(inline="always")

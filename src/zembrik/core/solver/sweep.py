@@ -70,6 +70,7 @@ def begin_substep(w, weight, gravity, keep, dt, x, v, before):  # type: ignore[n
 @parallel_kernel
 def end_substep(x, before, v, dt):  # type: ignore[no-untyped-def]
     """Set every point's velocity (m/s) from the way it went in the substep of dt seconds."""
-    for i in numba.prange(len(x)):
-        for axis in range(3):
-            v[i, axis] = (x[i, axis] - before[i, axis]) / dt
+    # One after the other in memory, so that they go four at a time.
+    new, old, speed = x.reshape(-1), before.reshape(-1), v.reshape(-1)
+    for i in numba.prange(len(new)):
+        speed[i] = (new[i] - old[i]) / dt

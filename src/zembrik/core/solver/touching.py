@@ -22,7 +22,7 @@ from zembrik.core.solver.measuring import DEEP, add_ways, find_touching
 from zembrik.core.solver.mesh_contact import mark_touched, solve_touching
 from zembrik.core.solver.nearby import Known, Search, replace_pairs
 from zembrik.core.solver.patches import FORM, make_patches
-from zembrik.core.solver.ways import leave_ways, set_out
+from zembrik.core.solver.ways import leave_ways, middle, set_out
 
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int32]
@@ -177,8 +177,9 @@ class Touching:
         """
         guests = slice(self.count, self.guest_end)
         self.x[: self.count], self.before[: self.count] = x[: self.count], before[: self.count]
-        place_guests(self.guests, rigid, rigid.before, before, self.before[guests])
-        place_guests(self.guests, rigid, rigid.place, x, self.x[guests])
+        if self.guest_end > self.count:
+            place_guests(self.guests, rigid, rigid.before, before, self.before[guests])
+            place_guests(self.guests, rigid, rigid.place, x, self.x[guests])
         self.before[self.guest_end :] = self.x[self.guest_end :]
         self._move_corners(frame)
         self.steps += 1
@@ -211,9 +212,9 @@ class Touching:
 
     def _look(self) -> None:
         """Look for all pairs anew, everything being expected to go on as it went."""
-        self.drift = (self.x - self.before).mean(axis=0)
+        cloth = self.x[: self.count] if self.count else self.x
+        self.origin, self.drift = middle(cloth), middle(self.x) - middle(self.before)
         self.built, self.steps = self.x.copy(), 0
-        self.origin = (self.x[: self.count] if self.count else self.x).mean(axis=0)
         self.search.strayed[:] = True
         self._set_out()
         self.points.forget()

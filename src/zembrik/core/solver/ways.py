@@ -9,7 +9,7 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-from zembrik.core.compiled import parallel_kernel
+from zembrik.core.compiled import kernel, parallel_kernel
 
 
 @numba.njit(inline="always")
@@ -18,6 +18,15 @@ def _any_of(p, marked, patches):  # type: ignore[no-untyped-def]
     for n in range(patches.end_span[p], patches.end_span[p + 1]):
         found |= marked[np.uint32(patches.ends[n])]
     return found
+
+
+@kernel
+def middle(x):  # type: ignore[no-untyped-def]
+    """Return the middle of places x (n, 3), float64 (3,), metres."""
+    sx, sy, sz = 0.0, 0.0, 0.0
+    for i in range(len(x)):
+        sx, sy, sz = sx + x[i, 0], sy + x[i, 1], sz + x[i, 2]
+    return np.array([sx, sy, sz]) / max(len(x), 1)
 
 
 @parallel_kernel
