@@ -7,54 +7,124 @@ more with its side (`mesh_contact`).
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numba
 import numpy as np
+from numpy.typing import NDArray
 
-from zembrik.core.compiled import bare_kernel, parallel_kernel
+from zembrik.core.compiled import bare_kernel, kernel, parallel_kernel
 from zembrik.core.distance.squares import square_of_segments, square_to_triangle
 from zembrik.core.lanes import WIDTH, bits, lane, larger, lowest, points4, root, take4
 from zembrik.core.solver.mesh_contact import TINY, edge_gap, point_gap
 
+Floats = NDArray[np.float64]
 DEEP = 0.75  # of what a pair may be, nearer than which it is mended once a pass is over
 SOME = 512  # pairs that one thread takes at a time
 
 
-@parallel_kernel
-def add_ways(now, x, last, drifted, before, drift, faces, edges, step, stirred, went, face_went, edge_went):  # type: ignore[no-untyped-def]
-    """Add to `went` (N,), `face_went` (T,) and `edge_went` (E,) how far each went at most since `last` (N, 3), metres.
+class Ways(NamedTuple):
+    """How far all went, as seen by one who goes with the drift.
 
-    As seen by one who went `drifted` (3,). The first of x (N, 3) become `now` (n, 3). `step` (N,) is room to work in;
-    last becomes x, and `stirred` (N,) how far each point went since `before` (N, 3), as seen by one who went `drift`
-    (3,), metres.
+    Attributes:
+        last: float64 (N, 3), where each point was when the ways were added up last, metres.
+        drifted: float64 (3,), what the drift was since then, metres. drift: float64 (3,), what it is in a substep.
+        step, stirred: float64 (N,), how far each point is from there, and from where the substep began, metres.
+        went, face_went, edge_went: float64 (N,), (T,) and (E,), all steps that were added up, metres.
     """
+
+    last: Floats
+    drifted: Floats
+    drift: Floats
+    step: Floats
+    stirred: Floats
+    went: Floats
+    face_went: Floats
+    edge_went: Floats
+
+
+def no_ways(x: Floats, faces: int, edges: int) -> Ways:
+    """Return the ways of points x (N, 3) and so many triangles and edges, that have not gone yet."""
+    numbers = (len(x), len(x), len(x), faces, edges)
+    return Ways(x.copy(), np.zeros(3), np.zeros(3), *(np.zeros(n) for n in numbers))
+
+
+# What loops over several threads write is named one by one: numba may leave out what they write to parts of a tuple.
+@parallel_kernel
+def _take_steps(now, x, before, last, drifted, drift, step, stirred):  # type: ignore[no-untyped-def]
+    """Let the first of x (N, 3) become `now` (n, 3), and fill how far all are from where they were; see `Ways`."""
     for i in numba.prange(len(x)):
         if i < len(now):
             x[i, 0], x[i, 1], x[i, 2] = now[i, 0], now[i, 1], now[i, 2]
         dx, dy, dz = x[i, 0] - last[i, 0], x[i, 1] - last[i, 1], x[i, 2] - last[i, 2]
         dx, dy, dz = dx - drifted[0], dy - drifted[1], dz - drifted[2]
         step[i] = np.sqrt(dx * dx + dy * dy + dz * dz)
-        went[i] += step[i]
-        last[i, 0], last[i, 1], last[i, 2] = x[i, 0], x[i, 1], x[i, 2]
         dx, dy, dz = x[i, 0] - before[i, 0], x[i, 1] - before[i, 1], x[i, 2] - before[i, 2]
         dx, dy, dz = dx - drift[0], dy - drift[1], dz - drift[2]
         stirred[i] = np.sqrt(dx * dx + dy * dy + dz * dz)
+
+
+@parallel_kernel
+def _add_up(x, faces, edges, last, step, went, face_went, edge_went):  # type: ignore[no-untyped-def]
+    """Add the steps to all ways; the next begin from here."""
+    for i in numba.prange(len(x)):
+        went[i] += step[i]
+        last[i, 0], last[i, 1], last[i, 2] = x[i, 0], x[i, 1], x[i, 2]
     for t in numba.prange(len(faces)):
-        a, b, c = np.uint32(faces[t, 0]), np.uint32(faces[t, 1]), np.uint32(faces[t, 2])
-        face_went[t] += max(step[a], step[b], step[c])
+        face_went[t] += _step_of_face(step, faces, t)
     for e in numba.prange(len(edges)):
-        edge_went[e] += max(step[np.uint32(edges[e, 0])], step[np.uint32(edges[e, 1])])
+        edge_went[e] += _step_of_edge(step, edges, e)
 
 
 @numba.njit(inline="always")
-def _to_measure(begin, end, near, first_went, second_went, spare, todo):  # type: ignore[no-untyped-def]
-    """Write to todo which of pairs begin .. end - 1 went far enough to touch, and `spare` (m) more; return how many."""
-    pairs, until, many = near.pairs, near.until, 0
+def _step_of_face(step, faces, t):  # type: ignore[no-untyped-def]
+    a, b, c = np.uint32(faces[t, 0]), np.uint32(faces[t, 1]), np.uint32(faces[t, 2])
+    return larger(larger(step[a], step[b]), step[c])
+
+
+@numba.njit(inline="always")
+def _step_of_edge(step, edges, e):  # type: ignore[no-untyped-def]
+    return larger(step[np.uint32(edges[e, 0])], step[np.uint32(edges[e, 1])])
+
+
+@numba.njit(inline="always")
+def _points_to_measure(begin, end, near, faces, ways, added, spare, todo):  # type: ignore[no-untyped-def]
+    """Write to todo which of pairs begin .. end - 1 of points and triangles may touch; return how many.
+
+    They went far enough, and `spare` (m) more; steps that were not added up count too.
+    """
+    pairs, until, went, face_went, step, many = near.pairs, near.until, ways.went, ways.face_went, ways.step, 0
     for k in range(begin, end):  # each is written, and the next takes its place if it did not
+        p, t = np.uint32(pairs[k, 0]), np.uint32(pairs[k, 1])
+        gone = went[p] + face_went[t] - spare
+        if not added:
+            gone += step[p] + _step_of_face(step, faces, t)
         todo[many] = k
-        many += first_went[np.uint32(pairs[k, 0])] + second_went[np.uint32(pairs[k, 1])] >= until[k] + spare
-    for n in range(many, many + WIDTH):  # the last stands for those that make the last four full
-        todo[n] = todo[max(many - 1, 0)]
+        many += gone >= until[k]
+    _fill_up(todo, many)
     return many
+
+
+@numba.njit(inline="always")
+def _edges_to_measure(begin, end, near, edges, ways, added, spare, todo):  # type: ignore[no-untyped-def]
+    """The same of pairs of edges."""
+    pairs, until, went, step, many = near.pairs, near.until, ways.edge_went, ways.step, 0
+    for k in range(begin, end):
+        e, f = np.uint32(pairs[k, 0]), np.uint32(pairs[k, 1])
+        gone = went[e] + went[f] - spare
+        if not added:
+            gone += _step_of_edge(step, edges, e) + _step_of_edge(step, edges, f)
+        todo[many] = k
+        many += gone >= until[k]
+    _fill_up(todo, many)
+    return many
+
+
+@numba.njit(inline="always")
+def _fill_up(todo, many):  # type: ignore[no-untyped-def]
+    """Let the last stand for those that make the last four full."""
+    for n in range(many, many + WIDTH):
+        todo[n] = todo[max(many - 1, 0)]
 
 
 @numba.njit(inline="always")
@@ -89,11 +159,12 @@ def _put(values, t, new):  # type: ignore[no-untyped-def]
 
 @bare_kernel
 def _points_touching(  # type: ignore[no-untyped-def]
-    begin, end, x, before, rest, whose, room, faces, near, went, face_went, stirred, deep, spare, found, todo
+    begin, end, x, before, rest, whose, room, faces, near, ways, added, deep, spare, found, todo
 ):
     """Write to `found` those of pairs begin .. end - 1 of points and triangles that touch; return how many."""
-    pairs, apart, until, count = near.pairs, near.apart, near.until, 0
-    many = _to_measure(begin, end, near, went, face_went, spare if deep < 1.0 else 0.0, todo)
+    pairs, apart, until, went, face_went, count = near.pairs, near.apart, near.until, ways.went, ways.face_went, 0
+    step, stirred = ways.step, ways.stirred
+    many = _points_to_measure(begin, end, near, faces, ways, added, spare if deep < 1.0 else 0.0, todo)
     for first in range(0, many, WIDTH):
         k4 = todo[first], todo[first + 1], todo[first + 2], todo[first + 3]
         p = _numbers(pairs, k4, 0)
@@ -101,6 +172,8 @@ def _points_touching(  # type: ignore[no-untyped-def]
         a, b, c = _numbers(faces, t, 0), _numbers(faces, t, 1), _numbers(faces, t, 2)
         gap = root(square_to_triangle(_places(x, p), _places(x, a), _places(x, b), _places(x, c)))
         bound, gone = _of(room, p) + _of(room, a), _of(went, p) + _of(face_went, t)
+        if not added:  # what will be added up for these steps counts from now on
+            gone = gone - _of(step, p) - larger(larger(_of(step, a), _of(step, b)), _of(step, c))
         _put(until, k4, _kept(gone, gap, bound, spare))
         # What is farther off than both went since the substep began is still on its side.
         way = _of(stirred, p) + larger(larger(_of(stirred, a), _of(stirred, b)), _of(stirred, c))
@@ -124,11 +197,12 @@ def _points_touching(  # type: ignore[no-untyped-def]
 
 @bare_kernel
 def _edges_touching(  # type: ignore[no-untyped-def]
-    begin, end, x, before, rest, whose, room, edges, near, went, stirred, deep, spare, offset, found, todo
+    begin, end, x, before, rest, whose, room, edges, near, ways, added, deep, spare, offset, found, todo
 ):
     """The same for pairs of edges, whose numbers, and places in `found`, begin at the offset."""
-    pairs, apart, until, count = near.pairs, near.apart, near.until, 0
-    many = _to_measure(begin, end, near, went, went, spare if deep < 1.0 else 0.0, todo)
+    pairs, apart, until, went, count = near.pairs, near.apart, near.until, ways.edge_went, 0
+    step, stirred = ways.step, ways.stirred
+    many = _edges_to_measure(begin, end, near, edges, ways, added, spare if deep < 1.0 else 0.0, todo)
     for first in range(0, many, WIDTH):
         k4 = todo[first], todo[first + 1], todo[first + 2], todo[first + 3]
         e = _numbers(pairs, k4, 0)
@@ -136,6 +210,8 @@ def _edges_touching(  # type: ignore[no-untyped-def]
         a, b, c, d = _numbers(edges, e, 0), _numbers(edges, e, 1), _numbers(edges, f, 0), _numbers(edges, f, 1)
         gap = root(square_of_segments(_places(x, a), _places(x, b), _places(x, c), _places(x, d)))
         bound, gone = _of(room, a) + _of(room, c), _of(went, e) + _of(went, f)
+        if not added:
+            gone = gone - larger(_of(step, a), _of(step, b)) - larger(_of(step, c), _of(step, d))
         _put(until, k4, _kept(gone, gap, bound, spare))
         way = larger(_of(stirred, a), _of(stirred, b)) + larger(_of(stirred, c), _of(stirred, d))
         look = bits(gap <= larger(bound, way + TINY)) & ((1 << min(WIDTH, many - first)) - 1)
@@ -157,25 +233,36 @@ def _edges_touching(  # type: ignore[no-untyped-def]
     return count
 
 
-@parallel_kernel
+@kernel
 def find_touching(  # type: ignore[no-untyped-def]
-    x, before, rest, whose, room, faces, edges, points, lines, went, face_went, edge_went, stirred, deep, spare, found
+    now, x, before, rest, whose, room, faces, edges, points, lines, ways, add, deep, spare, found
 ):
     """Fill the first of `found` (all pairs,) with the numbers of those that touch, rising, and return how many.
 
     A pair touches that is closer than it may be, or that crossed. The points' pairs are numbered first.
 
     Args:
+        now: float64 (n, 3), what the first of x become, metres.
         x, before, rest: float64 (N, 3), places now, at the substep's start and at rest, metres.
         whose: int64 (N,), whose each point is. room: float64 (N,), thickness, metres.
         faces, edges: int32 (T, 3) and (E, 2).
-        points, lines: the pairs, see `nearby.Near`. What both sides of one went (see `add_ways`) must be more than its
-            `until` before it can touch; only then it is measured. Only what belongs together, and touches, is asked
-            how far it is apart at rest.
-        went, face_went, edge_went, stirred: see `add_ways`, metres.
+        points, lines: the pairs, see `nearby.Near`. What both sides of one went must be more than its `until` before it
+            can touch; only then it is measured. Only what belongs together, and touches, is asked how far it is apart
+            at rest.
+        ways: the steps are filled. add: whether they are added up too.
         deep: 1, or DEEP: then only what is closer than that share of what it may be is wanted.
         spare: how much closer than it may be that is, at least, where things are not nearer at rest; metres.
     """
+    _take_steps(now, x, before, ways.last, ways.drifted, ways.drift, ways.step, ways.stirred)
+    if add:
+        _add_up(x, faces, edges, ways.last, ways.step, ways.went, ways.face_went, ways.edge_went)
+        ways.drifted[:] = 0.0
+    return _find(x, before, rest, whose, room, faces, edges, points, lines, ways, add, deep, spare, found)
+
+
+@parallel_kernel
+def _find(x, before, rest, whose, room, faces, edges, points, lines, ways, add, deep, spare, found):  # type: ignore[no-untyped-def]
+    """Find what touches when the steps are filled, see `find_touching`."""
     of_points, of_lines = len(points.pairs), len(lines.pairs)
     lots = (of_points + SOME - 1) // SOME
     whole = lots + (of_lines + SOME - 1) // SOME
@@ -185,14 +272,14 @@ def find_touching(  # type: ignore[no-untyped-def]
         begin = np.int64(lot) * SOME
         if begin < lots * SOME:
             counts[lot] = _points_touching(
-                begin, min(begin + SOME, of_points), x, before, rest, whose, room, faces, points, went, face_went,
-                stirred, deep, spare, found, todo,
+                begin, min(begin + SOME, of_points), x, before, rest, whose, room, faces, points, ways, add, deep,
+                spare, found, todo,
             )  # fmt: skip
         else:
             begin -= lots * SOME
             counts[lot] = _edges_touching(
-                begin, min(begin + SOME, of_lines), x, before, rest, whose, room, edges, lines, edge_went, stirred,
-                deep, spare, of_points, found, todo,
+                begin, min(begin + SOME, of_lines), x, before, rest, whose, room, edges, lines, ways, add, deep, spare,
+                of_points, found, todo,
             )  # fmt: skip
     many = 0
     for lot in range(whole):

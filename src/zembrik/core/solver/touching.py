@@ -18,7 +18,7 @@ from zembrik.core.solver.guests import (
     shift_guests,
     weigh_guests,
 )
-from zembrik.core.solver.measuring import DEEP, add_ways, find_touching
+from zembrik.core.solver.measuring import DEEP, find_touching, no_ways
 from zembrik.core.solver.mesh_contact import mark_touched, solve_touching
 from zembrik.core.solver.nearby import Known, Search, replace_pairs
 from zembrik.core.solver.patches import FORM, make_patches
@@ -152,17 +152,10 @@ class Touching:
         # Where ways are seen from, metres: the middle of the cloth when all pairs were looked for, carried on by the
         # drift. What is far from the cloth, however far, does not take it along: near it numbers are finest.
         self.origin = np.zeros(3)
-        self.drifted = np.zeros(3)  # what the drift was since ways were added up, metres
-        self.drift = np.zeros(3)  # what all go in a substep in the mean, metres; ways are relative to it
         self.way = np.zeros_like(self.x)
         self.points, self.lines = Known(), Known()
         self.hits = np.zeros(0, np.int32)  # room for the numbers of the pairs that touch
-        self.last, self.steps = self.x.copy(), 0
-        self.step, self.stirred = np.zeros(len(self.x)), np.zeros(len(self.x))
-        # How far points, faces and edges went since all pairs were looked for, metres.
-        self.went, self.face_went, self.edge_went = (
-            np.zeros(len(things)) for things in (self.x, self.faces, self.edges)
-        )
+        self.ways, self.steps = no_ways(self.x, len(self.faces), len(self.edges)), 0
         self.least_room = 0.0  # metres, of all
         self.touched = 0  # pairs apart in the last pass
         self.crowd, self.crowd_rigid = np.zeros(particles), np.zeros(bodies)
@@ -183,14 +176,14 @@ class Touching:
         self.before[self.guest_end :] = self.x[self.guest_end :]
         self._move_corners(frame)
         self.steps += 1
-        self.origin += self.drift
-        self.drifted += self.drift
+        self.origin += self.ways.drift
+        self.ways.drifted[:] += self.ways.drift
         if self.built is None:
             self._look()
             return
         search = self.search
         many = leave_ways(
-            self.x, self.before, self.drift, self.built, self.way, self.steps, AHEAD, 0.5 * self.margin,
+            self.x, self.before, self.ways.drift, self.built, self.way, self.steps, AHEAD, 0.5 * self.margin,
             SLOW * self.margin, search.patches, search.strayed, search.flags,
         )  # fmt: skip
         if self.steps > AHEAD:
@@ -213,20 +206,20 @@ class Touching:
     def _look(self) -> None:
         """Look for all pairs anew, everything being expected to go on as it went."""
         cloth = self.x[: self.count] if self.count else self.x
-        self.origin, self.drift = middle(cloth), middle(self.x) - middle(self.before)
+        self.origin, ways = middle(cloth), self.ways
+        ways.drift[:] = middle(self.x) - middle(self.before)
         self.built, self.steps = self.x.copy(), 0
         self.search.strayed[:] = True
         self._set_out()
         self.points.forget()
         self.lines.forget()
         self._know(*self.search.search_all(self.reach))
-        self.went[:] = self.face_went[:] = self.edge_went[:] = 0.0
-        self.last[...] = self.x
-        self.drifted[:] = 0.0
+        ways.went[:] = ways.face_went[:] = ways.edge_went[:] = ways.drifted[:] = 0.0
+        ways.last[...] = self.x
 
     def _set_out(self) -> None:
         set_out(
-            self.x, self.before, self.drift, self.origin, self.built, self.way, self.steps, AHEAD,
+            self.x, self.before, self.ways.drift, self.origin, self.built, self.way, self.steps, AHEAD,
             self.search.strayed, self.search.state,
         )  # fmt: skip
 
@@ -256,7 +249,7 @@ class Touching:
             x, w: float64 (n, 3) and (n,), all particles' places in metres and inverse masses in 1/kg.
             rigid: the rigid bodies.
         """
-        self.touched = self._sweep(x, w, rigid, 1.0)[0] if self.known else 0
+        self.touched = self._sweep(x, w, rigid)[0] if self.known else 0
 
     def mend(self, x: Floats, w: Floats, rigid: Rigid, shown: bool) -> None:
         """Bring apart what was pushed into one another or through, as long as any has crossed; see `solve`.
@@ -264,7 +257,7 @@ class Touching:
         What is only a little too close waits for the next pass, unless what comes of it is `shown`, as a frame.
         """
         for _ in range(MENDS if self.known else 0):
-            if not self._sweep(x, w, rigid, 1.0 if shown else DEEP)[1]:
+            if not self._sweep(x, w, rigid, True, shown)[1]:
                 break
 
     @property
@@ -272,25 +265,17 @@ class Touching:
         """How many near pairs are known."""
         return len(self.points.near.pairs) + len(self.lines.near.pairs)
 
-    def _sweep(self, x: Floats, w: Floats, rigid: Rigid, deep: float) -> tuple[int, int]:
-        """Bring touching pairs apart once; return how many were, and how many of them had crossed.
-
-        With `deep`, a share, only those that are closer than that share of what they may be, or have crossed.
-        """
+    def _sweep(self, x: Floats, w: Floats, rigid: Rigid, mends: bool = False, shown: bool = False) -> tuple[int, int]:
+        """Bring touching pairs apart once; return how many were, and how many of them had crossed."""
         guests = slice(self.count, self.guest_end)
         if self.guest_end > self.count:
             place_guests(self.guests, rigid, rigid.place, x, self.x[guests])
             shift_guests(self.guests, rigid, self.x[guests])
-        ways = (self.went, self.face_went, self.edge_went)
-        add_ways(
-            x[: self.count], self.x, self.last, self.drifted, self.before, self.drift, self.faces, self.edges,
-            self.step, self.stirred, *ways,
-        )  # fmt: skip
-        self.drifted[:] = 0.0
+            were = self.x[guests].copy()
         things = (self.faces, self.edges, self.points.near, self.lines.near)
         many = find_touching(
-            self.x, self.before, self.rest, self.whose, self.room, *things, *ways, self.stirred, deep,
-            2.0 * (1.0 - DEEP) * self.least_room, self.hits,
+            x[: self.count], self.x, self.before, self.rest, self.whose, self.room, *things, self.ways, not mends,
+            DEEP if mends and not shown else 1.0, 2.0 * (1.0 - DEEP) * self.least_room, self.hits,
         )  # fmt: skip
         hits = self.hits[:many]
         if self.guest_end > self.count:
@@ -301,5 +286,5 @@ class Touching:
         if many:
             x[: self.count] = self.x[: self.count]
         if self.guest_end > self.count:
-            give_to_carriers(self.guests, rigid, w, x, self.x[guests], self.last[guests], self.w[guests])
+            give_to_carriers(self.guests, rigid, w, x, self.x[guests], were, self.w[guests])
         return int(found), int(crossed)
