@@ -353,6 +353,36 @@ def values8(typingctx, values, t):  # type: ignore[no-untyped-def]
     return EIGHT(types.Array(types.float32, 1, "C"), types.int64), _values(EIGHT)
 
 
+def _turn(builder: Any, rows: list[Any]) -> list[Any]:
+    """Return the columns of eight rows of eight: by twos, by fours, then by halves."""
+
+    def mixed(one: Any, other: Any, places: list[int]) -> Any:
+        return builder.shuffle_vector(one, other, ir.Constant(ir.VectorType(ir.IntType(32), WIDE), places))
+
+    low, high = [0, 8, 1, 9, 4, 12, 5, 13], [2, 10, 3, 11, 6, 14, 7, 15]
+    twos = [mixed(rows[n], rows[n + 1], places) for n in (0, 2, 4, 6) for places in (low, high)]
+    low, high = [0, 1, 8, 9, 4, 5, 12, 13], [2, 3, 10, 11, 6, 7, 14, 15]
+    fours = [mixed(twos[n], twos[n + 2], places) for n in (0, 1, 4, 5) for places in (low, high)]
+    halves = ([0, 1, 2, 3, 8, 9, 10, 11], [4, 5, 6, 7, 12, 13, 14, 15])
+    return [mixed(fours[n], fours[n + 4], places) for places in halves for n in range(4)]
+
+
+@intrinsic
+def rows8(typingctx, rows, a, b, c, d, e, f, g, h):  # type: ignore[no-untyped-def]
+    """Return the eight numbers of rows a to h of (n, 8) float32, each of them in lanes; rows are numbered by uint64."""
+    whole = types.UniTuple(EIGHT, WIDE)
+
+    def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        array = context.make_array(signature.args[0])(context, builder, arguments[0])
+        loaded = []
+        for number in arguments[1:]:
+            first = builder.gep(array.data, [builder.shl(number, ir.Constant(number.type, 3))])
+            loaded.append(builder.load(builder.bitcast(first, EIGHT.form.as_pointer()), align=4))
+        return context.make_tuple(builder, whole, _turn(builder, loaded))
+
+    return whole(types.Array(types.float32, 2, "C"), *[types.uint64] * WIDE), code
+
+
 @intrinsic
 def note8(typingctx, first, marks, out, at):  # type: ignore[no-untyped-def]
     """Write first + k, for each of the eight bits k of marks that is set, to out (n,) int32 from a place on.

@@ -163,12 +163,13 @@ class Search:
         self.numbers, self.met_count = np.zeros(count, np.int64), np.zeros(count, np.int64)
         self.met, self.pairs = np.empty((count, 32), np.int32), np.empty((0, 3), np.int32)
         self.rows = [np.empty((0, 2), np.int32) for _ in range(2)]
-        self.state = np.zeros((many, 6), np.float32)
+        self.state = np.zeros((many, 8), np.float32)
 
     def search_all(self, reach_m: float) -> tuple[Whole, Whole]:
         """Return the pairs of points and triangles (m, 2), and of edges (m, 2), that may come within the reach.
 
-        `state` float32 (N, 6) is where each point is and the way that it is expected to go, metres.
+        `state` float32 (N, 8) is where each point is and the way that it is expected to go, metres (and two numbers
+        that make it rows of eight).
         """
         self.flags[:], self.strayed[:], self.searched[:] = True, True, False
         return self._search(reach_m, all_anew=True)

@@ -227,7 +227,7 @@ def _bound_some(begin, end, numbers, state, strayed, patches, bounds):  # type: 
 def bound_patches(flags, state, strayed, patches, bounds, numbers):  # type: ignore[no-untyped-def]
     """Fill the bounds of the patches that are flagged, and `numbers` (P,) with which they are, rising.
 
-    `state` float32 (N, 6) is where each point is and the way it is to go, metres; `strayed` (N,) which have strayed.
+    `state` float32 (N, 8) is where each point is and the way it is to go, metres; `strayed` (N,) which have strayed.
     Return how many are flagged, and of all patches the largest number of a box and the longest edge, metres.
     """
     count = 0

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from zembrik.core.compiled import bare_kernel, dot3, kernel, parallel_kernel
 from zembrik.core.distance.squares import square_of_segments, square_to_triangle
-from zembrik.core.lanes import WIDE, bits, eight, larger, lowest, note8, root
+from zembrik.core.lanes import WIDE, bits, larger, lowest, note8, root, rows8
 from zembrik.core.solver.boxes import eight_near
 from zembrik.core.solver.patches import around
 
@@ -77,19 +77,14 @@ def _around(sides, n, reach):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(inline="always")
-def _eight(state, tries, n, k, first):  # type: ignore[no-untyped-def]
-    """Return places or ways (first = 0 or 3) of eight points by their numbers in column k of tries n .. n + 7."""
-    a, b = np.uint64(tries[n, k]), np.uint64(tries[n + 1, k])
-    c, d = np.uint64(tries[n + 2, k]), np.uint64(tries[n + 3, k])
-    e, f = np.uint64(tries[n + 4, k]), np.uint64(tries[n + 5, k])
-    g, h = np.uint64(tries[n + 6, k]), np.uint64(tries[n + 7, k])
-    i, j = first + 1, first + 2
-    return (
-        eight(state[a, first], state[b, first], state[c, first], state[d, first],
-              state[e, first], state[f, first], state[g, first], state[h, first]),
-        eight(state[a, i], state[b, i], state[c, i], state[d, i], state[e, i], state[f, i], state[g, i], state[h, i]),
-        eight(state[a, j], state[b, j], state[c, j], state[d, j], state[e, j], state[f, j], state[g, j], state[h, j]),
+def _eight(state, tries, n, k):  # type: ignore[no-untyped-def]
+    """Return where eight points are, and their ways, by their numbers in column k of tries n .. n + 7."""
+    x, y, z, to_x, to_y, to_z, _, _ = rows8(
+        state, np.uint64(tries[n, k]), np.uint64(tries[n + 1, k]), np.uint64(tries[n + 2, k]),
+        np.uint64(tries[n + 3, k]), np.uint64(tries[n + 4, k]), np.uint64(tries[n + 5, k]),
+        np.uint64(tries[n + 6, k]), np.uint64(tries[n + 7, k]),
     )  # fmt: skip
+    return (x, y, z), (to_x, to_y, to_z)
 
 
 @numba.njit(inline="always")
@@ -133,10 +128,8 @@ def _choose(state, ones, twos, many, kind, own, other, tries, reach, out, first_
     """Add to out (m, 2), from a place on, those pairs that may come near; return how many are there then."""
     count = _corners(ones, twos, many, kind, own, other, tries)
     for first in range(0, count, WIDE):
-        a, b = _eight(state, tries, first, 2, 0), _eight(state, tries, first, 3, 0)
-        c, d = _eight(state, tries, first, 4, 0), _eight(state, tries, first, 5, 0)
-        goes_a, goes_b = _eight(state, tries, first, 2, 3), _eight(state, tries, first, 3, 3)
-        goes_c, goes_d = _eight(state, tries, first, 4, 3), _eight(state, tries, first, 5, 3)
+        (a, goes_a), (b, goes_b) = _eight(state, tries, first, 2), _eight(state, tries, first, 3)
+        (c, goes_c), (d, goes_d) = _eight(state, tries, first, 4), _eight(state, tries, first, 5)
         closing = larger(_between(goes_a, goes_d), _between(goes_b, goes_d))
         if kind == EDGES:
             square = square_of_segments(a, b, c, d)
@@ -277,7 +270,7 @@ def search_patches(  # type: ignore[no-untyped-def]
 
     Of a pair whose third number is 0, only what strayed in flagged patches is looked at, and what it may meet.
 
-    `state` float32 (N, 6) is where each point is and the whole way that it is expected to go, metres; `points`,
+    `state` float32 (N, 8) is where each point is and the whole way that it is expected to go, metres; `points`,
     `edges` and `faces` are `Things`, `box` and `loose` as in `patches.Bounds`; `most` is how many points, edges or
     triangles a patch has at most. `points_room` and `edges_room` are ROOM rows for every SOME pairs of patches.
     """

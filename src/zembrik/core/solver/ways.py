@@ -68,7 +68,7 @@ def leave_ways(x, before, drift, built, way, steps, ahead, off_m, far_m, patches
 
 @parallel_kernel
 def set_out(x, before, drift, origin, built, way, steps, ahead, strayed, state):  # type: ignore[no-untyped-def]
-    """Let every strayed point set out anew on the way it goes now, and fill state (N, 6) for a search.
+    """Let every strayed point set out anew on the way it goes now, and fill state (N, 8) for a search.
 
     That is where each point is expected, as seen from the origin (3,), and what it is still to go; metres. The others
     are as in `leave_ways`.
