@@ -19,11 +19,10 @@ def projected(corners, stretch, packed):
     rows = membrane_rows(rest, np.array([[0, 1, 2]], np.int32), np.array([[1.0, 0, 0]]),
                          np.array([[stretch, stretch, 60.0, 0.0]]))  # fmt: skip
     points = np.arange(12, dtype=np.int32).reshape(4, 3)
-    x = np.tile(corners, (4, 1))
-    w = np.full(12, 1.0 / (0.2 * EDGE_M**2))
+    places = np.column_stack([np.tile(corners, (4, 1)), np.full(12, 1.0 / (0.2 * EDGE_M**2))])
     held = np.zeros((4, 3))
-    solve_triangles(0, 4 if packed else 0, 4, points, np.tile(rows, (4, 1)), w, x, DT_S, held, False, False)
-    return x[:3], x
+    solve_triangles(0, 4 if packed else 0, 4, points, np.tile(rows, (4, 1)), places, DT_S, held, False, False)
+    return places[:3, :3], places[:, :3]
 
 
 @given(u=st.floats(0.02, 1.5), v=st.floats(0.02, 1.5), angle=st.floats(0.01, 3.13), packed=st.booleans())

@@ -103,11 +103,12 @@ def test_packs_give_the_bytes_of_one_by_one(amount):
 
         def go(first, packed, last, x, kept, parts=parts, solve=solve):
             more = (parts.near, parts.share, np.zeros(len(parts.bent))) if parts is bend else ()
-            solve(first, packed, last, parts.points, parts.rest, *more, w, x, DT, kept, True, True)
+            solve(first, packed, last, parts.points, parts.rest, *more, x, DT, kept, True, True)
 
-        (x, kept), (alone, kept_alone) = both_ways(go, parts.span, parts.packed, world.x, held)
+        places = np.column_stack([world.x, w])
+        (x, kept), (alone, kept_alone) = both_ways(go, parts.span, parts.packed, places, held)
         assert x.tobytes() == alone.tobytes() and kept.tobytes() == kept_alone.tobytes()
-        assert not np.array_equal(x, world.x) and np.isfinite(x).all()
+        assert not np.array_equal(x, places) and np.isfinite(x).all() and np.array_equal(x[:, 3], w)
 
     swirl, wind = rng.normal(0, 1, world.x.shape), np.array([4.0, 0.0, 1.0])
     rows = rng.uniform(0.01, 1.0, world.air.rows.shape)

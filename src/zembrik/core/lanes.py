@@ -383,6 +383,53 @@ def rows8(typingctx, rows, a, b, c, d, e, f, g, h):  # type: ignore[no-untyped-d
     return whole(types.Array(types.float32, 2, "C"), *[types.uint64] * WIDE), code
 
 
+def _turn_four(builder: Any, rows: list[Any]) -> list[Any]:
+    """Return the columns of four rows of four: by twos, then by halves."""
+
+    def mixed(one: Any, other: Any, places: list[int]) -> Any:
+        return builder.shuffle_vector(one, other, ir.Constant(ir.VectorType(ir.IntType(32), WIDTH), places))
+
+    twos = [mixed(rows[n], rows[n + 1], places) for n in (0, 2) for places in ([0, 4, 2, 6], [1, 5, 3, 7])]
+    return [mixed(twos[n], twos[n + 2], places) for places in ([0, 1, 4, 5], [2, 3, 6, 7]) for n in (0, 1)]
+
+
+def _row_places(context: Any, builder: Any, kind: Any, array: Any, numbers: list[Any]) -> list[Any]:
+    """Return where rows of (n, 4) float64 are."""
+    data = context.make_array(kind)(context, builder, array).data
+    wide = [builder.zext(number, ir.IntType(64)) for number in numbers]
+    places = [builder.gep(data, [builder.shl(number, ir.Constant(number.type, 2))]) for number in wide]
+    return [builder.bitcast(place, LANES.form.as_pointer()) for place in places]
+
+
+ROWS = types.Array(types.float64, 2, "C")
+
+
+@intrinsic
+def rows4(typingctx, rows, a, b, c, d):  # type: ignore[no-untyped-def]
+    """Return the four numbers of rows a, b, c, d of (n, 4) float64, each of them in lanes; uint32 numbers."""
+    whole = types.UniTuple(LANES, WIDTH)
+
+    def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        places = _row_places(context, builder, signature.args[0], arguments[0], arguments[1:])
+        loaded = [builder.load(place, align=8) for place in places]
+        return context.make_tuple(builder, whole, _turn_four(builder, loaded))
+
+    return whole(ROWS, *[types.uint32] * WIDTH), code
+
+
+@intrinsic
+def put_rows4(typingctx, rows, a, b, c, d, x, y, z, w):  # type: ignore[no-untyped-def]
+    """Set rows a, b, c, d of (n, 4) float64 to numbers in lanes; uint32 numbers."""
+
+    def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        places = _row_places(context, builder, signature.args[0], arguments[0], arguments[1:5])
+        for place, row in zip(places, _turn_four(builder, arguments[5:]), strict=True):
+            builder.store(row, place, align=8)
+        return context.get_dummy_value()
+
+    return types.void(ROWS, *[types.uint32] * WIDTH, *[LANES] * WIDTH), code
+
+
 @intrinsic
 def note8(typingctx, first, marks, out, at):  # type: ignore[no-untyped-def]
     """Write first + k, for each of the eight bits k of marks that is set, to out (n,) int32 from a place on.

@@ -32,10 +32,10 @@ from zembrik.core.lanes import (
     lanes,
     larger,
     point,
-    points4,
     put,
-    put4,
+    put_rows4,
     root,
+    rows4,
     smaller,
     take4,
     values4,
@@ -148,7 +148,7 @@ def _project(w, rest, goal, laid, xa, xb, xc, xd, scale, read):  # type: ignore[
 
 
 @kernel
-def solve_hinges(first, packed, last, points, rest, near, share, bent, w, x, dt, held, read, write):  # type: ignore[no-untyped-def]
+def solve_hinges(first, packed, last, points, rest, near, share, bent, places, dt, held, read, write):  # type: ignore[no-untyped-def]
     """Project the hinges first .. last - 1, in place; arguments as in `membrane.solve_triangles`, held (H,).
 
     near, share, bent: see `Bend`; bent changes.
@@ -159,17 +159,19 @@ def solve_hinges(first, packed, last, points, rest, near, share, bent, w, x, dt,
         b0, b1, b2, b3 = corner4(points, h, 1)
         c0, c1, c2, c3 = corner4(points, h, 2)
         d0, d1, d2, d3 = corner4(points, h, 3)
-        weights = take4(w, a0, a1, a2, a3), take4(w, b0, b1, b2, b3), take4(w, c0, c1, c2, c3), take4(w, d0, d1, d2, d3)
+        ax, ay, az, wa = rows4(places, a0, a1, a2, a3)
+        bx, by, bz, wb = rows4(places, b0, b1, b2, b3)
+        cx, cy, cz, wc = rows4(places, c0, c1, c2, c3)
+        dx, dy, dz, wd = rows4(places, d0, d1, d2, d3)
         goal = lanes(0.0, 0.0, 0.0, 0.0)
         if coupled:
             goal = column4(share, h, 0) * values4(bent, h)
             for k in range(4):
                 n0, n1, n2, n3 = corner4(near, h, k)
                 goal = fma(column4(share, h, k + 1), take4(bent, n0, n1, n2, n3), goal)
-        more, left, at_a, at_b, at_c, at_d = _project(
-            weights, (column4(rest, h, 0), column4(rest, h, 1)), goal, values4(held, h),
-            points4(x, a0, a1, a2, a3), points4(x, b0, b1, b2, b3),
-            points4(x, c0, c1, c2, c3), points4(x, d0, d1, d2, d3), scale, read,
+        more, left, (ax, ay, az), (bx, by, bz), (cx, cy, cz), (dx, dy, dz) = _project(
+            (wa, wb, wc, wd), (column4(rest, h, 0), column4(rest, h, 1)), goal, values4(held, h),
+            (ax, ay, az), (bx, by, bz), (cx, cy, cz), (dx, dy, dz), scale, read,
         )  # fmt: skip
         if write:
             for n in range(WIDTH):
@@ -177,10 +179,10 @@ def solve_hinges(first, packed, last, points, rest, near, share, bent, w, x, dt,
         if coupled:
             for n in range(WIDTH):
                 bent[h + n] = lane(left, n)
-        put4(x, a0, a1, a2, a3, at_a)
-        put4(x, b0, b1, b2, b3, at_b)
-        put4(x, c0, c1, c2, c3, at_c)
-        put4(x, d0, d1, d2, d3, at_d)
+        put_rows4(places, a0, a1, a2, a3, ax, ay, az, wa)
+        put_rows4(places, b0, b1, b2, b3, bx, by, bz, wb)
+        put_rows4(places, c0, c1, c2, c3, cx, cy, cz, wc)
+        put_rows4(places, d0, d1, d2, d3, dx, dy, dz, wd)
     for h in range(packed, last):
         a, b, c, d = corners(points, h)
         goal1 = 0.0
@@ -189,14 +191,14 @@ def solve_hinges(first, packed, last, points, rest, near, share, bent, w, x, dt,
             for k in range(4):
                 goal1 = fma(share[h, k + 1], bent[near[h, k]], goal1)
         one, left1, to_a, to_b, to_c, to_d = _project(
-            (w[a], w[b], w[c], w[d]), (rest[h, 0], rest[h, 1]), goal1, held[h],
-            point(x, a), point(x, b), point(x, c), point(x, d), scale, read,
+            (places[a, 3], places[b, 3], places[c, 3], places[d, 3]), (rest[h, 0], rest[h, 1]), goal1, held[h],
+            point(places, a), point(places, b), point(places, c), point(places, d), scale, read,
         )  # fmt: skip
         if write:
             held[h] = one + (held[h] if read else 0.0)
         if coupled:
             bent[h] = left1
-        put(x, a, to_a)
-        put(x, b, to_b)
-        put(x, c, to_c)
-        put(x, d, to_d)
+        put(places, a, to_a)
+        put(places, b, to_b)
+        put(places, c, to_c)
+        put(places, d, to_d)

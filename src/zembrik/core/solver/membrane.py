@@ -40,7 +40,9 @@ from zembrik.core.lanes import (
     points4,
     put,
     put4,
+    put_rows4,
     root,
+    rows4,
     smaller,
     take4,
 )
@@ -183,14 +185,13 @@ def _project(wi, wj, wk, rest, held, xi, xj, xk, scale, read):  # type: ignore[n
 
 
 @kernel
-def solve_triangles(first, packed, last, points, rest, w, x, dt, held, read, write):  # type: ignore[no-untyped-def]
+def solve_triangles(first, packed, last, points, rest, places, dt, held, read, write):  # type: ignore[no-untyped-def]
     """Project the triangles first .. last - 1 once each, in place.
 
     Args:
         first, packed, last: which; those before `packed` by packs of four.
         points, rest: see `Membrane`.
-        w: float64 (n,), inverse masses, 1/kg.
-        x: float64 (n, 3), places, metres.
+        places: float64 (n, 4), where each point is, metres, and its inverse mass, 1/kg.
         dt: the substep, s.
         held: float64 (T, 3), the multipliers of the passes so far, J·s²; see `passes`.
         read, write: whether held is taken into account, and whether it is kept.
@@ -205,30 +206,33 @@ def solve_triangles(first, packed, last, points, rest, w, x, dt, held, read, wri
             column4(rest, t, 4), column4(rest, t, 5), column4(rest, t, 6),
         )  # fmt: skip
         laid = (column4(held, t, 0), column4(held, t, 1), column4(held, t, 2))
-        more, at_i, at_j, at_k = _project(
-            take4(w, i0, i1, i2, i3), take4(w, j0, j1, j2, j3), take4(w, k0, k1, k2, k3), row, laid,
-            points4(x, i0, i1, i2, i3), points4(x, j0, j1, j2, j3), points4(x, k0, k1, k2, k3), scale, read,
-        )  # fmt: skip
+        ix, iy, iz, wi = rows4(places, i0, i1, i2, i3)
+        jx, jy, jz, wj = rows4(places, j0, j1, j2, j3)
+        kx, ky, kz, wk = rows4(places, k0, k1, k2, k3)
+        more, (ix, iy, iz), (jx, jy, jz), (kx, ky, kz) = _project(
+            wi, wj, wk, row, laid, (ix, iy, iz), (jx, jy, jz), (kx, ky, kz), scale, read
+        )
         if write:
             keep4(held, t, 0, more[0], read)
             keep4(held, t, 1, more[1], read)
             keep4(held, t, 2, more[2], read)
-        put4(x, i0, i1, i2, i3, at_i)
-        put4(x, j0, j1, j2, j3, at_j)
-        put4(x, k0, k1, k2, k3, at_k)
+        put_rows4(places, i0, i1, i2, i3, ix, iy, iz, wi)
+        put_rows4(places, j0, j1, j2, j3, jx, jy, jz, wj)
+        put_rows4(places, k0, k1, k2, k3, kx, ky, kz, wk)
     for t in range(packed, last):
         i, j, k = np.uint32(points[t, 0]), np.uint32(points[t, 1]), np.uint32(points[t, 2])
         row1 = (rest[t, 0], rest[t, 1], rest[t, 2], rest[t, 3], rest[t, 4], rest[t, 5], rest[t, 6])
         laid1 = (held[t, 0], held[t, 1], held[t, 2])
         more1, to_i, to_j, to_k = _project(
-            w[i], w[j], w[k], row1, laid1, point(x, i), point(x, j), point(x, k), scale, read
-        )
+            places[i, 3], places[j, 3], places[k, 3], row1, laid1, point(places, i), point(places, j),
+            point(places, k), scale, read,
+        )  # fmt: skip
         if write:
             for n in range(3):
                 held[t, n] = more1[n] + (held[t, n] if read else 0.0)
-        put(x, i, to_i)
-        put(x, j, to_j)
-        put(x, k, to_k)
+        put(places, i, to_i)
+        put(places, j, to_j)
+        put(places, k, to_k)
 
 
 @numba.njit(inline="always")

@@ -42,7 +42,9 @@ from zembrik.core.lanes import (
     points4,
     put,
     put4,
+    put_rows4,
     root,
+    rows4,
     size,
     smaller,
     take4,
@@ -248,14 +250,13 @@ def _nine(rows, t):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def solve_tets(first, packed, last, points, rest, w, x, dt, held, read, write):  # type: ignore[no-untyped-def]
+def solve_tets(first, packed, last, points, rest, places, dt, held, read, write):  # type: ignore[no-untyped-def]
     """Let the tetrahedra first .. last - 1 take one implicit step each, in place.
 
     Args:
         first, packed, last: which; those before `packed` by packs of four.
         points, rest: see `Tets`.
-        w: float64 (n,), inverse masses, 1/kg.
-        x: float64 (n, 3), places, metres.
+        places: float64 (n, 4), where each point is, metres, and its inverse mass, 1/kg.
         dt: the substep, s.
         held: float64 (E, 9), the stresses that the passes so far have laid on, Pa; see `passes`.
         read, write: whether held is taken into account, and whether it is kept.
@@ -265,11 +266,13 @@ def solve_tets(first, packed, last, points, rest, w, x, dt, held, read, write): 
         b0, b1, b2, b3 = corner4(points, t, 1)
         c0, c1, c2, c3 = corner4(points, t, 2)
         d0, d1, d2, d3 = corner4(points, t, 3)
-        weights = take4(w, a0, a1, a2, a3), take4(w, b0, b1, b2, b3), take4(w, c0, c1, c2, c3), take4(w, d0, d1, d2, d3)
-        more, at_a, at_b, at_c, at_d = _step(
-            weights, _nine4(rest, t), column4(rest, t, 9), column4(rest, t, 10), column4(rest, t, 11), _nine4(held, t),
-            points4(x, a0, a1, a2, a3), points4(x, b0, b1, b2, b3),
-            points4(x, c0, c1, c2, c3), points4(x, d0, d1, d2, d3), dt, read,
+        ax, ay, az, wa = rows4(places, a0, a1, a2, a3)
+        bx, by, bz, wb = rows4(places, b0, b1, b2, b3)
+        cx, cy, cz, wc = rows4(places, c0, c1, c2, c3)
+        dx, dy, dz, wd = rows4(places, d0, d1, d2, d3)
+        more, (ax, ay, az), (bx, by, bz), (cx, cy, cz), (dx, dy, dz) = _step(
+            (wa, wb, wc, wd), _nine4(rest, t), column4(rest, t, 9), column4(rest, t, 10), column4(rest, t, 11),
+            _nine4(held, t), (ax, ay, az), (bx, by, bz), (cx, cy, cz), (dx, dy, dz), dt, read,
         )  # fmt: skip
         if write:
             p0, p1, p2, p3, p4, p5, p6, p7, p8 = more
@@ -282,23 +285,24 @@ def solve_tets(first, packed, last, points, rest, w, x, dt, held, read, write): 
             keep4(held, t, 6, p6, read)
             keep4(held, t, 7, p7, read)
             keep4(held, t, 8, p8, read)
-        put4(x, a0, a1, a2, a3, at_a)
-        put4(x, b0, b1, b2, b3, at_b)
-        put4(x, c0, c1, c2, c3, at_c)
-        put4(x, d0, d1, d2, d3, at_d)
+        put_rows4(places, a0, a1, a2, a3, ax, ay, az, wa)
+        put_rows4(places, b0, b1, b2, b3, bx, by, bz, wb)
+        put_rows4(places, c0, c1, c2, c3, cx, cy, cz, wc)
+        put_rows4(places, d0, d1, d2, d3, dx, dy, dz, wd)
     for t in range(packed, last):
         a, b, c, d = corners(points, t)
         one, to_a, to_b, to_c, to_d = _step(
-            (w[a], w[b], w[c], w[d]), _nine(rest, t), rest[t, 9], rest[t, 10], rest[t, 11], _nine(held, t),
-            point(x, a), point(x, b), point(x, c), point(x, d), dt, read,
+            (places[a, 3], places[b, 3], places[c, 3], places[d, 3]), _nine(rest, t), rest[t, 9], rest[t, 10],
+            rest[t, 11], _nine(held, t),
+            point(places, a), point(places, b), point(places, c), point(places, d), dt, read,
         )  # fmt: skip
         if write:
             for n in range(9):
                 held[t, n] = one[n] + (held[t, n] if read else 0.0)
-        put(x, a, to_a)
-        put(x, b, to_b)
-        put(x, c, to_c)
-        put(x, d, to_d)
+        put(places, a, to_a)
+        put(places, b, to_b)
+        put(places, c, to_c)
+        put(places, d, to_d)
 
 
 @numba.njit(inline="always")

@@ -39,7 +39,7 @@ class Stepper:
         self._set_quality(0.0)
         self.passes, self.residual_m = float(self.iterations), 0.0
         self.held = nothing_held(len(world.membrane.points), len(world.bend.points), len(world.tets.points))
-        self.last = np.empty_like(world.x)
+        self.last, self.places = np.empty_like(world.x), np.empty((len(world.x), 4))
         world.colliders.leave_forms()
         self.damped = False
         self.began = world.membrane, world.x[: world.cloth], world.load_on_cloth()
@@ -183,7 +183,17 @@ class Stepper:
         self.last[...] = world.x
         bend = world.bend._replace(bent=world.bend.bent.copy())
         sweep_elastic(
-            world.colours, world.membrane, bend, world.tets, self.held, world.w, self.last, self.dt, True, False
+            world.colours,
+            world.membrane,
+            bend,
+            world.tets,
+            self.held,
+            world.w,
+            self.last,
+            self.places,
+            self.dt,
+            True,
+            False,
         )
         return float(farthest(world.x, self.last))
 
@@ -192,7 +202,9 @@ class Stepper:
         world, dt, before = self.world, self.dt, self.before
         x, w, touching = world.x, world.w, world.touching
         keep = shown or self.iterations > 1
-        sweep_elastic(world.colours, world.membrane, world.bend, world.tets, self.held, w, x, dt, done > 0, keep)
+        sweep_elastic(
+            world.colours, world.membrane, world.bend, world.tets, self.held, w, x, self.places, dt, done > 0, keep
+        )
         if touching.any:
             touching.solve(x, w, world.solids.rigid)
         if world.cloth:

@@ -21,7 +21,7 @@ def sweep_air(colours, membrane, rows, w, x, v, wind, swirls, swirl, density, dt
 
 
 @parallel_kernel
-def sweep_elastic(colours, membrane, bend, tets, held, w, x, dt, read, write):  # type: ignore[no-untyped-def]
+def sweep_elastic(colours, membrane, bend, tets, held, w, x, places, dt, read, write):  # type: ignore[no-untyped-def]
     """Project every triangle, hinge and tetrahedron once, colour by colour.
 
     Args:
@@ -30,20 +30,25 @@ def sweep_elastic(colours, membrane, bend, tets, held, w, x, dt, read, write):  
         held: what the passes so far laid on, see `passes.Held`.
         w: float64 (n,), inverse masses, 1/kg.
         x: float64 (n, 3), places, metres.
+        places: float64 (n, 4), room to work in: a point and its inverse mass in one row, which is taken up whole.
         dt: the substep, s.
         read, write: whether held is taken into account, and whether it is kept.
     """
+    for i in numba.prange(len(x)):
+        places[i, 0], places[i, 1], places[i, 2], places[i, 3] = x[i, 0], x[i, 1], x[i, 2], w[i]
     for colour in range(len(colours) - 1):
         for cluster in numba.prange(colours[colour], colours[colour + 1]):
             first, packed, last = membrane.span[cluster], membrane.packed[cluster], membrane.span[cluster + 1]
-            solve_triangles(first, packed, last, membrane.points, membrane.rest, w, x, dt, held.stretch, read, write)
+            solve_triangles(first, packed, last, membrane.points, membrane.rest, places, dt, held.stretch, read, write)
             first, packed, last = bend.span[cluster], bend.packed[cluster], bend.span[cluster + 1]
             solve_hinges(
-                first, packed, last, bend.points, bend.rest, bend.near, bend.share, bend.bent, w, x, dt, held.fold,
+                first, packed, last, bend.points, bend.rest, bend.near, bend.share, bend.bent, places, dt, held.fold,
                 read, write,
             )  # fmt: skip
             first, packed, last = tets.span[cluster], tets.packed[cluster], tets.span[cluster + 1]
-            solve_tets(first, packed, last, tets.points, tets.rest, w, x, dt, held.stress, read, write)
+            solve_tets(first, packed, last, tets.points, tets.rest, places, dt, held.stress, read, write)
+    for i in numba.prange(len(x)):
+        x[i, 0], x[i, 1], x[i, 2] = places[i, 0], places[i, 1], places[i, 2]
 
 
 @parallel_kernel
