@@ -41,7 +41,9 @@ from zembrik.core.lanes import (
     point,
     points4,
     put4,
+    put_rows4,
     root,
+    rows4,
     smaller,
     values4,
 )
@@ -67,7 +69,7 @@ class Coarse(NamedTuple):
 
     Attributes:
         stiff: float64 (T, 3), what stretch, compression and shear lay on: φ k A, joules.
-        at_point: float64 (m, 3), filled with the triangles' forces on the points, N.
+        at_point: float64 (m, 4), filled with the triangles' forces on the points, N; the last makes rows of four.
         up_start, up_point, up_part: Pᵀ by patches.
         down_start, down_patch, down_part: P by points.
         inverse: float64 (N, N), of the coarse matrix, m/N.
@@ -126,7 +128,7 @@ def build_coarse(
     inverse = 0.5 * (inverse + inverse.T)
     return Coarse(
         np.ascontiguousarray(stiff),
-        np.zeros((count, 3)),
+        np.zeros((count, 4)),
         up.indptr.astype(np.int64),
         up.indices.astype(np.int64),
         up.data,
@@ -226,12 +228,12 @@ def _lay_on(first, packed, last, points, rest, stiff, x, force):  # type: ignore
             points4(x, i0, i1, i2, i3), points4(x, j0, j1, j2, j3), points4(x, k0, k1, k2, k3),
         )  # fmt: skip
         (ax, ay, az), (bx, by, bz) = on_j, on_k
-        fx, fy, fz = points4(force, i0, i1, i2, i3)
-        put4(force, i0, i1, i2, i3, (fx - ax - bx, fy - ay - by, fz - az - bz))
-        fx, fy, fz = points4(force, j0, j1, j2, j3)
-        put4(force, j0, j1, j2, j3, (fx + ax, fy + ay, fz + az))
-        fx, fy, fz = points4(force, k0, k1, k2, k3)
-        put4(force, k0, k1, k2, k3, (fx + bx, fy + by, fz + bz))
+        fx, fy, fz, none = rows4(force, i0, i1, i2, i3)
+        put_rows4(force, i0, i1, i2, i3, fx - ax - bx, fy - ay - by, fz - az - bz, none)
+        fx, fy, fz, none = rows4(force, j0, j1, j2, j3)
+        put_rows4(force, j0, j1, j2, j3, fx + ax, fy + ay, fz + az, none)
+        fx, fy, fz, none = rows4(force, k0, k1, k2, k3)
+        put_rows4(force, k0, k1, k2, k3, fx + bx, fy + by, fz + bz, none)
     for t in range(packed, last):
         i, j, k = np.uint32(points[t, 0]), np.uint32(points[t, 1]), np.uint32(points[t, 2])
         to_j, to_k = _forces(
