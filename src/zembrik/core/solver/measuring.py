@@ -283,8 +283,8 @@ def _find(x, before, rest, whose, room, faces, edges, points, lines, ways, add, 
             )  # fmt: skip
     many = 0
     for lot in range(whole):
-        begin = lot * SOME if lot < lots else of_points + (lot - lots) * SOME
-        for n in range(begin, begin + counts[lot]):
+        first = lot * SOME if lot < lots else of_points + (lot - lots) * SOME
+        for n in range(first, first + counts[lot]):
             found[many] = found[n]
             many += 1
     return many

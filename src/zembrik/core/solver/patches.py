@@ -210,9 +210,8 @@ def _bound_some(begin, end, numbers, state, strayed, patches, bounds):  # type: 
                 loose = _both(loose, box)
             _write(bounds.face_box, n, box)
             whole, of_faces[n // WIDE] = _both(whole, box), marks
-        for k in range(3):
-            bounds.box[p, k], bounds.box[p, 3 + k] = whole[k], whole[3 + k]
-            bounds.loose[p, k], bounds.loose[p, 3 + k] = loose[k], loose[3 + k]
+        for side in range(6):
+            bounds.box[p, side], bounds.loose[p, side] = whole[side], loose[side]
         size = np.sqrt(sx * sx + sy * sy + sz * sz) + 1e-300
         sx, sy, sz = sx / size, sy / size, sz / size
         least = 1.0
