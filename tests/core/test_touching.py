@@ -13,7 +13,9 @@ from zembrik.core.mesh import shapes
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import parse_setup
+from zembrik.core.solver import touching
 from zembrik.core.solver.build import build_world
+from zembrik.core.solver.measuring import DEEP, find_touching
 from zembrik.core.solver.mesh_contact import edge_gap, point_gap
 from zembrik.core.solver.nearby import Search
 from zembrik.core.solver.patches import FLAT, NONE, make_patches
@@ -94,6 +96,36 @@ def test_a_strip_falls_in_folds_and_never_crosses_itself():
     assert max(counts) == 0
     without = run(falling_strip(self_collision=False), 30)
     assert self_crossings(without.x, without.bodies[0].faces) > 20
+
+
+def test_no_near_pair_is_missed_that_touches_or_crossed(monkeypatch):
+    """In 14 frames of the fall, every known pair is measured after each sweep's finding: all that are closer than both
+    thicknesses (than three quarters of them, between frames once a pass is over), or crossed, were found, and of the
+    others none. And in frames as they are shown, no pair is closer than three quarters."""
+    sweeps, shown = [], []
+
+    def find(now, x, before, rest, whose, room, faces, edges, points, lines, ways, add, deep, *more):
+        many = find_touching(now, x, before, rest, whose, room, faces, edges, points, lines, ways, add, deep, *more)
+        assert np.array_equal(x[: len(now)], now)
+        gaps = [point_gap(x, before, p, *faces[t])[0] for p, t in points.pairs]
+        gaps += [edge_gap(x, before, *edges[e], *edges[f])[0] for e, f in lines.pairs]
+        apart = np.concatenate([points.apart, lines.apart])
+        may = np.minimum(2 * room[0], np.where(apart < 0, np.inf, apart))
+        sure = np.abs(np.array(gaps) - deep * may) > 1e-9
+        touches = np.array(gaps) < deep * may
+        assert np.array_equal(np.flatnonzero(touches & sure), np.setdiff1d(more[-1][:many], np.flatnonzero(~sure)))
+        sweeps.append((add, deep, many))
+        return many
+
+    def watch(world):
+        t, x = world.touching, world.x
+        shown.extend(abs(edge_gap(x, x, *t.edges[e], *t.edges[f])[0]) / 0.006 for e, f in t.lines.near.pairs)
+
+    monkeypatch.setattr(touching, "find_touching", find)
+    run(falling_strip(self_collision=True), 14, 20, watch)
+    for kind in ((True, 1.0), (False, DEEP), (False, 1.0)):
+        assert sum(many for add, deep, many in sweeps if (add, deep) == kind) > 20
+    assert min(shown) > 0.75
 
 
 def test_a_cloth_wrung_between_two_bars_never_crosses_itself():
