@@ -16,9 +16,10 @@ from zembrik.core.setup.document import parse_setup
 from zembrik.core.solver import touching
 from zembrik.core.solver.build import build_world
 from zembrik.core.solver.measuring import DEEP, find_touching
+from zembrik.core.solver.meeting_patches import FLAT
 from zembrik.core.solver.mesh_contact import edge_gap, point_gap
 from zembrik.core.solver.nearby import Search
-from zembrik.core.solver.patches import FLAT, NONE, make_patches
+from zembrik.core.solver.patches import NONE, make_patches
 from zembrik.core.solver.searching import SLIM
 from zembrik.core.solver.step import Stepper
 from zembrik.core.solver.touching import sharp_corners

@@ -22,15 +22,8 @@ from numpy.typing import NDArray
 
 from zembrik.core.compiled import bare_kernel, parallel_kernel
 from zembrik.core.lanes import WIDE
-from zembrik.core.solver.patches import (
-    NONE,
-    Bounds,
-    Patches,
-    bound_patches,
-    meet_patches,
-    most_of_any,
-    no_line,
-)
+from zembrik.core.solver.meeting_patches import meet_patches, no_line
+from zembrik.core.solver.patches import NONE, Bounds, Patches, bound_patches, most_of_any
 from zembrik.core.solver.searching import ROOM, ROUGH, SLIM, SOME, Things, search_patches
 
 UNKNOWN = -1.0  # metres

@@ -16,7 +16,7 @@ from zembrik.core.compiled import bare_kernel, dot3, kernel, parallel_kernel
 from zembrik.core.distance.squares import square_of_segments, square_to_triangle
 from zembrik.core.lanes import WIDE, bits, larger, lowest, note8, root, rows8
 from zembrik.core.solver.boxes import eight_near
-from zembrik.core.solver.patches import around
+from zembrik.core.solver.meeting_patches import around
 
 SOME = 16  # pairs of patches that one thread takes at a time
 ROOM = 384  # pairs of things that so many pairs of patches rarely hold more of

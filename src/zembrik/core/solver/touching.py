@@ -19,9 +19,10 @@ from zembrik.core.solver.guests import (
     weigh_guests,
 )
 from zembrik.core.solver.measuring import DEEP, find_touching, no_ways
+from zembrik.core.solver.meeting_patches import FORM
 from zembrik.core.solver.mesh_contact import mark_touched, solve_touching
 from zembrik.core.solver.nearby import Known, Search, replace_pairs
-from zembrik.core.solver.patches import FORM, make_patches
+from zembrik.core.solver.patches import make_patches
 from zembrik.core.solver.ways import leave_ways, middle, set_out
 
 Floats = NDArray[np.float64]
