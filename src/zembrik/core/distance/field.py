@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from zembrik.core.compiled import bare_kernel, parallel_kernel
 from zembrik.core.distance.tree import closest_in_nodes
 from zembrik.core.distance.triangle import INSIDE, closest_on_triangle
-from zembrik.core.lanes import WIDTH, bits, choose, lane, lanes, point, points4, put, put4, root
+from zembrik.core.lanes import WIDTH, bits, choose, four, lane, lanes, point, points4, put, put4, root
 
 PLANE, BALL, BOX, CAPSULE, HULL, SURFACE = range(6)
 KIND_NUMBER = {"plane": PLANE, "ball": BALL, "box": BOX, "capsule": CAPSULE, "hull": HULL, "surface": SURFACE}
@@ -232,11 +232,12 @@ def _surface(fields, c, first, last, distance, normal):  # type: ignore[no-untyp
 def _ball(radius, first, whole, last, distance, normal):  # type: ignore[no-untyped-def]
     """Exact distance to a ball about the origin; points before `whole` four at a time."""
     for i in range(first, whole, WIDTH):
-        x, y, z = points4(normal, i, i + 1, i + 2, i + 3)
+        a, b, c, d = four(i)
+        x, y, z = points4(normal, a, b, c, d)
         length = root(x * x + y * y + z * z)
         some, less = length > 1e-300, length - radius
         over = 1.0 / choose(some, length, 1.0)
-        put4(normal, i, i + 1, i + 2, i + 3, (x * over, choose(some, y * over, 1.0), z * over))
+        put4(normal, a, b, c, d, (x * over, choose(some, y * over, 1.0), z * over))
         for n in range(WIDTH):
             distance[i + n] = lane(less, n)
     for i in range(whole, last):
@@ -274,7 +275,8 @@ def fill_distances_here(fields, c, points, first, last, distance, normal):  # ty
     m, params, kind, span = fields.place[c], fields.params[c], fields.kind[c], fields.span[c]
     whole = first + (last - first) // WIDTH * WIDTH
     for i in range(first, whole, WIDTH):
-        put4(normal, i, i + 1, i + 2, i + 3, _into(m, points4(points, i, i + 1, i + 2, i + 3)))
+        j, k, n, o = four(i)
+        put4(normal, j, k, n, o, _into(m, points4(points, j, k, n, o)))
     for i in range(whole, last):
         put(normal, i, _into(m, point(points, i)))
     if kind == PLANE:
@@ -297,7 +299,8 @@ def fill_distances_here(fields, c, points, first, last, distance, normal):  # ty
     else:
         _surface(fields, c, first, last, distance, normal)
     for i in range(first, whole, WIDTH):
-        put4(normal, i, i + 1, i + 2, i + 3, _out_of(m, points4(normal, i, i + 1, i + 2, i + 3)))
+        j, k, n, o = four(i)
+        put4(normal, j, k, n, o, _out_of(m, points4(normal, j, k, n, o)))
     for i in range(whole, last):
         put(normal, i, _out_of(m, point(normal, i)))
 

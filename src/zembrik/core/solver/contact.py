@@ -22,7 +22,7 @@ import numpy as np
 
 from zembrik.core.compiled import bare_kernel, parallel_kernel
 from zembrik.core.distance.field import CHUNK, chunk_within, fill_distances
-from zembrik.core.lanes import WIDTH, bits, choose, column4, lane, point, points4, put, root, smaller, values4
+from zembrik.core.lanes import WIDTH, bits, choose, column4, four, lane, point, points4, put, root, smaller, values4
 
 BEHIND = 3.0
 MOST_STEPS = 64  # of following one way; a way that grazes gives up there, and no contact is found
@@ -96,7 +96,7 @@ def _moved_out(drift, at, began, normal, depth, load, grip, slip):  # type: igno
 @numba.njit(inline="always")
 def _push_four(c, i, open_sheet, touch, skin, w, x, before, pressed, distance, normal):  # type: ignore[no-untyped-def]
     """Move points i .. i + 3 out of collider c, and return in four bits which are not as simple as that."""
-    drift, a, b, d, e = touch.drift[c], i, i + 1, i + 2, i + 3
+    drift, (a, b, d, e) = touch.drift[c], four(i)
     room, here = touch.room[c] + column4(skin, i, 0), values4(distance, i)
     at, start = points4(x, a, b, d, e), points4(before, a, b, d, e)
     began = _began(drift, start)
