@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from zembrik.core.compiled import fma
 from zembrik.core.distance.squares import square_of_segments, square_to_triangle
-from zembrik.core.lanes import bits, choose, eight, lanes, larger, note8, points4, put4, root, smaller, values8
+from zembrik.core.lanes import bits, choose, lanes, larger, note8, points4, put4, root, rows8, smaller, values8
 from zembrik.core.mesh import shapes
 from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import parse_setup
@@ -53,7 +53,7 @@ def test_each_lane_computes_what_a_number_alone_does(values):
 
 @numba.njit(error_model="numpy")
 def _by_eight(a, b, marked):
-    row, other = values8(a, 0), eight(b[0], b[1], b[2], b[3], b[4], b[5], b[6], b[7])
+    row, other = values8(a, 0), values8(b, 0)
     many = note8(40, bits(row > other), marked, 1)
     return bits(_formula(row, other) > 0.25), many
 
@@ -69,6 +69,26 @@ def test_eight_of_single_precision_compute_what_numbers_of_it_do(values):
     found = np.array([mask >> k & 1 for k in range(8)], bool)
     assert (found == (wanted > 0.25))[abs(wanted - 0.25) > 1e-5].all()
     assert marked[0] == -1 and marked[1 : 1 + many].tolist() == (40 + np.flatnonzero(a > b)).tolist()
+
+
+@numba.njit(error_model="numpy")
+def _columns(rows, n, out):
+    turned = rows8(rows, n[0], n[1], n[2], n[3], n[4], n[5], n[6], n[7])
+    for k in range(8):
+        out[k] = bits(turned[k] > 0.5)
+
+
+def test_rows_of_eight_are_turned_to_columns():
+    """Eight rows at random, some twice: bit k of column c tells of number c in the k-th of them."""
+    rng = np.random.default_rng(8)
+    rows, numbers, out = (
+        rng.random((20, 8)).astype(np.float32),
+        rng.integers(0, 20, 8).astype(np.uint64),
+        np.empty(8, int),
+    )
+    _columns(rows, numbers, out)
+    wanted = rows[numbers.astype(int)] > 0.5
+    assert [[bool(column >> k & 1) for k in range(8)] for column in out] == wanted.T.tolist()
 
 
 def stirred(document, amount, seed):

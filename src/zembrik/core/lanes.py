@@ -139,26 +139,17 @@ def _minus(context: Any, builder: Any, signature: Any, args: Any) -> Any:
     return builder.fneg(args[0])
 
 
-def _side_by_side(kind: LanesType) -> Any:
-    def code(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
-        vector = ir.Constant(kind.form, ir.Undefined)
+@intrinsic
+def lanes(typingctx, a, b, c, d):  # type: ignore[no-untyped-def]
+    """Return lanes of four numbers."""
+
+    def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        vector = ir.Constant(LANES.form, ir.Undefined)
         for lane, value in enumerate(arguments):
             vector = builder.insert_element(vector, value, ir.Constant(ir.IntType(32), lane))
         return vector
 
-    return code
-
-
-@intrinsic
-def lanes(typingctx, a, b, c, d):  # type: ignore[no-untyped-def]
-    """Return lanes of four numbers."""
-    return LANES(*[types.float64] * WIDTH), _side_by_side(LANES)
-
-
-@intrinsic
-def eight(typingctx, a, b, c, d, e, f, g, h):  # type: ignore[no-untyped-def]
-    """Return lanes of eight numbers of single precision."""
-    return EIGHT(*[types.float32] * WIDE), _side_by_side(EIGHT)
+    return LANES(*[types.float64] * WIDTH), code
 
 
 @intrinsic

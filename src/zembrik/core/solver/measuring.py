@@ -1,8 +1,8 @@
 """Which of the near pairs touch: only those are measured that went far enough to, and exactly only where it matters.
 
 Of every pair it is known until when it cannot touch, by the ways that both sides went. Those that may are measured four
-at a time. What is then closer than it may be, or so close that it might have crossed in this substep, is measured once
-more with its side (`mesh_contact`).
+at a time. What is then closer than it may be touches, whichever side it is on; what is not, but so close that it might
+have crossed in this substep, is measured once more with its side (`mesh_contact`).
 """
 
 from __future__ import annotations
@@ -247,8 +247,8 @@ def find_touching(  # type: ignore[no-untyped-def]
         whose: int64 (N,), whose each point is. room: float64 (N,), thickness, metres.
         faces, edges: int32 (T, 3) and (E, 2).
         points, lines: the pairs, see `nearby.Near`. What both sides of one went must be more than its `until` before it
-            can touch; only then it is measured. Only what belongs together, and touches, is asked how far it is apart
-            at rest.
+            can touch; only then it is measured. Only what belongs together, and touches or may have crossed, is asked
+            how far it is apart at rest.
         ways: the steps are filled. add: whether they are added up too.
         deep: 1, or DEEP: then only what is closer than that share of what it may be is wanted.
         spare: how much closer than it may be that is, at least, where things are not nearer at rest; metres.
