@@ -78,14 +78,17 @@ def _began(drift, at):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(inline="always")
-def _moved_out(drift, at, began, normal, depth, load, grip, slip):  # type: ignore[no-untyped-def]
-    """Return where a point comes to that is so deep (m) and pressed so much (m); grip, slip: friction, squared."""
+def _moved_out(drift, at, start, normal, depth, load, grip, slip):  # type: ignore[no-untyped-def]
+    """Return where a point comes to that is so deep (m) and pressed so much (m), of numbers or lanes.
+
+    `start` is where it was when the substep began; grip and slip are its frictions, squared.
+    """
     nx, ny, nz = normal
     px, py, pz = at[0] + depth * nx, at[1] + depth * ny, at[2] + depth * nz
     # The way along the surface, less the surface's own.
-    sx = drift[0] * px + drift[1] * py + drift[2] * pz + drift[9] - began[0]
-    sy = drift[3] * px + drift[4] * py + drift[5] * pz + drift[10] - began[1]
-    sz = drift[6] * px + drift[7] * py + drift[8] * pz + drift[11] - began[2]
+    sx = drift[0] * px + drift[1] * py + drift[2] * pz + drift[9] - start[0]
+    sy = drift[3] * px + drift[4] * py + drift[5] * pz + drift[10] - start[1]
+    sz = drift[6] * px + drift[7] * py + drift[8] * pz + drift[11] - start[2]
     sn = sx * nx + sy * ny + sz * nz
     sx, sy, sz = sx - sn * nx, sy - sn * ny, sz - sn * nz
     slid = root(sx * sx + sy * sy + sz * sz)

@@ -31,12 +31,10 @@ class Line(NamedTuple):
 
     Attributes:
         order: int64 (P,), their numbers; of equal ones, the lower first.
-        rank: int64 (P,), where each is.
         sides: float64 (6 P',), their boxes by sides (see `boxes`), in that order, filled up to whole fours.
     """
 
     order: NDArray[np.int64]
-    rank: NDArray[np.int64]
     sides: Floats
 
 
@@ -44,7 +42,7 @@ def no_line(count: int) -> Line:
     """Return room for so many patches."""
     sides = np.full((6, -(-count // WIDTH) * WIDTH), np.inf)
     sides[3:] = -np.inf
-    return Line(np.arange(count), np.arange(count), sides.reshape(-1))
+    return Line(np.arange(count), sides.reshape(-1))
 
 
 @kernel
@@ -65,7 +63,6 @@ def _line_up(box, line):  # type: ignore[no-untyped-def]
     row, widest = len(line.sides) // 6, 0.0
     for n in range(count):
         p = order[n]
-        line.rank[p] = n
         for k in range(6):
             line.sides[k * row + n] = box[p, k]
         widest = max(widest, box[p, 3] - box[p, 0])

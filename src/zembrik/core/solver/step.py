@@ -183,18 +183,9 @@ class Stepper:
         self.last[...] = world.x
         bend = world.bend._replace(bent=world.bend.bent.copy())
         sweep_elastic(
-            world.colours,
-            world.membrane,
-            bend,
-            world.tets,
-            self.held,
-            world.w,
-            self.last,
-            self.places,
-            self.dt,
-            True,
+            world.colours, world.membrane, bend, world.tets, self.held, world.w, self.last, self.places, self.dt, True,
             False,
-        )
+        )  # fmt: skip
         return float(farthest(world.x, self.last))
 
     def _pass(self, done: int, shown: bool) -> None:
