@@ -283,7 +283,7 @@ class Searched:
         search, patches = self.search, self.patches
         self.x, search.state[:, :3], search.strayed[:] = x, x, strayed
         for p in range(len(search.flags)):
-            search.flags[p] = strayed[patches.ends[patches.end_span[p] : patches.end_span[p + 1]]].any()
+            search.flags[p] = strayed[patches.ends[patches.end_span[p] : patches.end_span[p + 1], 0]].any()
         points, lines = search.search_strayed(self.reach)
         gone = strayed[self.points[:, 0]] | strayed[self.faces[self.points[:, 1]]].any(axis=1)
         self.points = np.concatenate([self.points[~gone], points])

@@ -344,6 +344,51 @@ def values8(typingctx, values, t):  # type: ignore[no-untyped-def]
     return EIGHT(types.Array(types.float32, 1, "C"), types.int64), _values(EIGHT)
 
 
+@intrinsic
+def put8(typingctx, values, t, new):  # type: ignore[no-untyped-def]
+    """Set the eight values from t on, of (n,) float32 side by side in memory, to numbers in lanes."""
+
+    def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        array = context.make_array(signature.args[0])(context, builder, arguments[0])
+        first = builder.gep(array.data, [arguments[1]])
+        builder.store(arguments[2], builder.bitcast(first, EIGHT.form.as_pointer()), align=4)
+        return context.get_dummy_value()
+
+    return types.void(types.Array(types.float32, 1, "C"), types.int64, EIGHT), code
+
+
+@intrinsic
+def all8(typingctx, number):  # type: ignore[no-untyped-def]
+    """Return a number of single precision in all eight lanes."""
+    return EIGHT(types.float32), lambda context, builder, signature, arguments: spread(
+        builder, arguments[0], EIGHT.form
+    )
+
+
+def _of_eight(join: Callable[[Any, Any, Any], Any]) -> Any:
+    """Return an intrinsic that joins eight lanes to one number: halves, then fours, then twos."""
+
+    @intrinsic
+    def function(typingctx, eight):  # type: ignore[no-untyped-def]
+        def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+            left = arguments[0]
+            for half in (4, 2, 1):
+                places = ir.Constant(ir.VectorType(ir.IntType(32), half), list(range(half, 2 * half)))
+                first = ir.Constant(ir.VectorType(ir.IntType(32), half), list(range(half)))
+                high = builder.shuffle_vector(left, left, places)
+                left = join(builder, builder.shuffle_vector(left, left, first), high)
+            return builder.extract_element(left, ir.Constant(ir.IntType(32), 0))
+
+        return types.float32(EIGHT), code
+
+    return function
+
+
+least8 = _of_eight(lambda b, x, y: b.select(b.fcmp_ordered("<", x, y), x, y))  # the least of eight lanes
+most8 = _of_eight(lambda b, x, y: b.select(b.fcmp_ordered(">", x, y), x, y))  # the largest
+sum8 = _of_eight(lambda b, x, y: b.fadd(x, y))  # all together
+
+
 def _turn(builder: Any, rows: list[Any]) -> list[Any]:
     """Return the columns of eight rows of eight: by twos, by fours, then by halves."""
 

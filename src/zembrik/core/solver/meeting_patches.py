@@ -15,13 +15,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.compiled import bare_kernel, kernel, parallel_kernel
-from zembrik.core.lanes import WIDTH, lowest
+from zembrik.core.lanes import WIDE, WIDTH, bits, either, lowest, values8
 from zembrik.core.solver.boxes import first_from, four_near
 
 FORM = -1_000_000  # the groups of colliders that change their form are this and below
 MOVES = 8  # places that a patch goes in the line in the mean; where it is more, all are sorted anew
 FLAT = 1.2  # radians that no normal of a patch and its neighbour leans farther to one direction: they cannot touch
 LEAST = np.cos(FLAT)
+ASKEW = 1.415  # more than the root of two, by which what goes askew is longer
 
 Floats = NDArray[np.float64]
 
@@ -125,19 +126,29 @@ def _may_touch(p, q, group):  # type: ignore[no-untyped-def]
     return group[p] != group[q] or group[p] % 2 == 0
 
 
+@numba.njit(inline="always")
+def _apart_askew(q, slant, low, high):  # type: ignore[no-untyped-def]
+    """Tell whether patch q lies beyond one of eight lowest or highest numbers, in lanes; see `Bounds.slant`."""
+    at = 2 * WIDE * q
+    return bits(either(values8(slant, at) > high, values8(slant, at + WIDE) < low)) != 0
+
+
 @bare_kernel
 def _meet_one(  # type: ignore[no-untyped-def]
-    p, flags, line, widest, box, loose, cone, patches, group, searched, reach, out
+    p, flags, line, widest, box, loose, slant, cone, patches, group, searched, reach, out
 ):
     """Fill out with the patches that patch p is to be searched with; return how many."""
     found, order, lows = 0, line.order, line.sides[: len(box)]
     low_x, low_y, low_z, high_x, high_y, high_z = around(loose, p, reach)
+    low, high = values8(slant, 2 * WIDE * p) - ASKEW * reach, values8(slant, 2 * WIDE * p + WIDE) + ASKEW * reach
     for four in range(first_from(lows, low_x - widest) // WIDTH * WIDTH, len(lows), WIDTH):
         if lows[four] > high_x:
             break
         which = four_near(line.sides, four, low_x, low_y, low_z, high_x, high_y, high_z)
         while which:
             q, which = order[four + lowest(which)], which & (which - 1)
+            if _apart_askew(q, slant, low, high):
+                continue
             if (q < p) & flags[q]:  # both have strayed: the lower one's row has the pair, if what strayed of it meets
                 x, y, z, to_x, to_y, to_z = around(loose, q, reach)
                 if meets(box, p, x, y, z, to_x, to_y, to_z):
@@ -161,7 +172,7 @@ def _meet_one(  # type: ignore[no-untyped-def]
 
 @parallel_kernel
 def meet_patches(  # type: ignore[no-untyped-def]
-    numbers, line, flags, box, loose, cone, patches, group, searched, reach, all_anew, met, found, out
+    numbers, line, flags, box, loose, slant, cone, patches, group, searched, reach, all_anew, met, found, out
 ):
     """Write to out (room, 3) the pairs of patches to be searched, the lower number first, of the flagged ones.
 
@@ -179,7 +190,7 @@ def meet_patches(  # type: ignore[no-untyped-def]
     widest = _line_up(box, line)
     for i in numba.prange(len(numbers)):
         found[i] = _meet_one(
-            numbers[i], flags, line, widest, box, loose, cone, patches, group, searched, reach, met[i]
+            numbers[i], flags, line, widest, box, loose, slant, cone, patches, group, searched, reach, met[i]
         )  # fmt: skip
     whole, most = 0, 0
     for i in range(len(numbers)):

@@ -139,8 +139,9 @@ class Search:
         points, lines, triangles = (np.zeros(6 * len(rows), np.float32) for rows in things)
         marks = (np.zeros(len(rows) // WIDE, np.uint8) for rows in things)
         self.bounds = Bounds(
-            np.zeros((count, 6)), np.zeros((count, 6)), np.zeros(count), np.zeros((count, 4)),
-            np.zeros((len(patches.faces), 3), np.float32), points, lines, triangles, *marks,
+            np.zeros((count, 6)), np.zeros((count, 6)), np.zeros(2 * WIDE * count, np.float32), np.zeros(count),
+            np.zeros((count, 4)),
+            np.zeros(3 * len(patches.faces), np.float32), points, lines, triangles, *marks,
         )  # fmt: skip
         self.edges, self.faces, bounds = edges, faces, self.bounds
         self.things = (
@@ -179,7 +180,7 @@ class Search:
     def _search(self, reach_m: float, all_anew: bool) -> tuple[Whole, Whole]:
         bounds = self.bounds
         count, farthest, longest = bound_patches(
-            self.flags, self.state, self.strayed, self.patches, bounds, self.numbers
+            self.flags, self.state, self.strayed, all_anew, self.patches, bounds, self.numbers
         )
         # Single precision: a point is off by half a unit in its last place, by the largest number there is; and as much
         # again what is computed. Where things are slim or nearly parallel, the nearest places come from a small
@@ -202,8 +203,8 @@ class Search:
         bounds = self.bounds
         while True:
             count, most = meet_patches(
-                numbers, self.line, self.flags, bounds.box, bounds.loose, bounds.cone, self.patches, self.group,
-                self.searched, reach_m, all_anew, self.met, self.met_count, self.pairs,
+                numbers, self.line, self.flags, bounds.box, bounds.loose, bounds.slant, bounds.cone, self.patches,
+                self.group, self.searched, reach_m, all_anew, self.met, self.met_count, self.pairs,
             )  # fmt: skip
             if count <= len(self.pairs) and most <= self.met.shape[1]:
                 return self.pairs[:count]

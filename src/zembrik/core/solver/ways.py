@@ -16,7 +16,7 @@ from zembrik.core.compiled import kernel, parallel_kernel
 def _any_of(p, marked, patches):  # type: ignore[no-untyped-def]
     found = False
     for n in range(patches.end_span[p], patches.end_span[p + 1]):
-        found |= marked[np.uint32(patches.ends[n])]
+        found |= marked[np.uint32(patches.ends[n, 0])]
     return found
 
 
