@@ -188,13 +188,14 @@ def _solve_some(x, before, w, room, grip, slip, faces, edges, points, lines, hit
 
 @parallel_kernel
 def solve_touching(  # type: ignore[no-untyped-def]
-    x, before, w, room, grip, slip, faces, edges, points, lines, hits
+    now, x, before, w, room, grip, slip, faces, edges, points, lines, hits
 ):
     """Bring every touching pair apart; returns how many were, and how many of them had crossed.
 
     Many are solved in two halves that share no point, side by side (`halves`), each in its order.
 
     Args:
+        now: float64 (n, 3), becomes the first of x where any changed, metres.
         x, before: float64 (N, 3), places now and at the substep's start, metres; x changes.
         w, room, grip, slip: float64 (N,), inverse masses 1/kg, thickness in metres, static and sliding friction.
         faces, edges: int32 (T, 3) and (E, 2).
@@ -209,4 +210,7 @@ def solve_touching(  # type: ignore[no-untyped-def]
             end = ends[0] if half == 0 else ends[1]
             _solve_some(x, before, w, room, grip, slip, faces, edges, points, lines, order, begin, end, out[half])
     _solve_some(x, before, w, room, grip, slip, faces, edges, points, lines, order, ends[1], ends[2], out[2])
+    if out[0, 0] + out[1, 0] + out[2, 0] > 0:
+        for i in numba.prange(len(now)):
+            now[i, 0], now[i, 1], now[i, 2] = x[i, 0], x[i, 1], x[i, 2]
     return out[0, 0] + out[1, 0] + out[2, 0], out[0, 1] + out[1, 1] + out[2, 1]

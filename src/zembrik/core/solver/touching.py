@@ -170,7 +170,7 @@ class Touching:
             rigid: the rigid bodies. frame: at its end, where the colliders are.
         """
         guests = slice(self.count, self.guest_end)
-        self.x[: self.count], self.before[: self.count] = x[: self.count], before[: self.count]
+        now, was = x[: self.count], before[: self.count]
         if self.guest_end > self.count:
             place_guests(self.guests, rigid, rigid.before, before, self.before[guests])
             place_guests(self.guests, rigid, rigid.place, x, self.x[guests])
@@ -180,11 +180,12 @@ class Touching:
         self.origin += self.ways.drift
         self.ways.drifted[:] += self.ways.drift
         if self.built is None:
+            self.x[: self.count], self.before[: self.count] = now, was
             self._look()
             return
         search = self.search
         many = leave_ways(
-            self.x, self.before, self.ways.drift, self.built, self.way, self.steps, AHEAD, 0.5 * self.margin,
+            now, was, self.x, self.before, self.ways.drift, self.built, self.way, self.steps, AHEAD, 0.5 * self.margin,
             SLOW * self.margin, search.patches, search.strayed, search.flags,
         )  # fmt: skip
         if self.steps > AHEAD:
@@ -283,9 +284,9 @@ class Touching:
             mark_touched(*things, hits, self.count, self.near_guests)
             weigh_guests(self.guests, rigid, w, self.near_guests, self.crowd, self.crowd_rigid, self.w[guests])
         surfaces = (self.w, self.room, self.grip, self.slip)
-        found, crossed = solve_touching(self.x, self.before, *surfaces, *things, hits) if many else (0, 0)
+        found, crossed = 0, 0
         if many:
-            x[: self.count] = self.x[: self.count]
+            found, crossed = solve_touching(x[: self.count], self.x, self.before, *surfaces, *things, hits)
         if self.guest_end > self.count:
             give_to_carriers(self.guests, rigid, w, x, self.x[guests], were, self.w[guests])
         return int(found), int(crossed)

@@ -30,13 +30,16 @@ def middle(x):  # type: ignore[no-untyped-def]
 
 
 @parallel_kernel
-def leave_ways(x, before, drift, built, way, steps, ahead, off_m, far_m, patches, strayed, flags):  # type: ignore[no-untyped-def]
+def leave_ways(  # type: ignore[no-untyped-def]
+    now, was, x, before, drift, built, way, steps, ahead, off_m, far_m, patches, strayed, flags
+):
     """Find the points that are not where they were expected, strayed (N,), and the patches that hold one, flags (P,).
 
     After more steps than `ahead`, all are expected to stay where they come to from now on, and what is too fast for
     that has strayed too. Return how many patches are flagged; where none is, the flags are what they were.
 
     Args:
+        now, was: float64 (n, 3), what the first of x and before become.
         x, before: float64 (N, 3), places now and a step ago, metres.
         drift: float64 (3,), what all go in a step in the mean, metres.
         built, way: float64 (N, 3), where each point set out, and its way in a step without the drift, metres.
@@ -46,6 +49,9 @@ def leave_ways(x, before, drift, built, way, steps, ahead, off_m, far_m, patches
     """
     over, kept, some = steps > ahead, min(steps, ahead), 0
     for i in numba.prange(len(x)):
+        if i < len(now):
+            for axis in range(3):
+                x[i, axis], before[i, axis] = now[i, axis], was[i, axis]
         ex = built[i, 0] + kept * way[i, 0] + steps * drift[0]
         ey = built[i, 1] + kept * way[i, 1] + steps * drift[1]
         ez = built[i, 2] + kept * way[i, 2] + steps * drift[2]
