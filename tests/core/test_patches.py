@@ -72,3 +72,17 @@ def test_bounds_hold_all_of_a_patch_and_its_ways(all_anew):
         assert bounds.size[p] >= np.linalg.norm(ends[:, 0] - ends[:, 1], axis=1).max(initial=0.0) - 1e-6
     assert farthest == abs(bounds.box[search.flags]).max() if all_anew else farthest > 0.0
     assert longest == bounds.size.max()
+
+
+def test_a_patch_with_a_triangle_too_small_for_single_precision_is_not_flat():
+    """A sheet of one patch lies flat: its least cosine is 1. Its last triangle becomes a speck of 1e-11 m: 0."""
+    mesh = grid((1.0, 1.0), (2, 2))
+    edges, faces = mesh.edges.astype(np.int32), mesh.faces.astype(np.int32)
+    patches = make_patches(mesh.points, edges, faces, np.zeros(len(mesh.points), np.int64))
+    for size_m, wanted in ((1.0, 1.0), (1e-11, 0.0)):
+        search = Search(patches, edges, faces, np.zeros(1, np.int64), True)
+        search.state[:, :3] = mesh.points
+        middle = faces[-1][0]
+        search.state[faces[-1], :3] = size_m * (mesh.points[faces[-1]] - mesh.points[middle])
+        search.search_all(0.01)
+        assert search.bounds.cone[0, 3] == pytest.approx(wanted, abs=1e-6)

@@ -1,6 +1,7 @@
 """Which patches may touch, by their boxes and normals.
 
-Patches whose boxes are apart have nothing to do with one another. A patch, with a neighbour
+Patches whose boxes are apart, or that are apart along a way between two axes (as small pieces of slanting cloth often
+are), have nothing to do with one another. A patch, with a neighbour
 that continues it, cannot cross itself while all its normals lean less than a right angle to one
 direction (Volino and Magnenat-Thalmann 1994); while they lean less than FLAT, not even what lies an edge
 away from a fold's crease comes closer to the other side than 0.7 of an edge. `nearby` searches those left over.

@@ -13,12 +13,27 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.compiled import bare_kernel, dot3, parallel_kernel
-from zembrik.core.lanes import WIDE, all8, larger, least8, lowest, most8, put8, root, rows8, smaller, sum8, values8
+from zembrik.core.lanes import (
+    WIDE,
+    all8,
+    choose,
+    larger,
+    least8,
+    lowest,
+    most8,
+    put8,
+    root,
+    rows8,
+    smaller,
+    sum8,
+    values8,
+)
 from zembrik.core.solver.colour import neighbourhoods
 
 POINTS_A_PATCH = 12
 NONE = -1  # no point, edge or triangle
 SOME = 32  # patches that one thread takes at a time
+LINE = np.float32(1e-36)  # m⁴, of a triangle's doubled area squared: below it single precision knows no normal
 
 Floats = NDArray[np.float64]
 Singles = NDArray[np.float32]
@@ -319,11 +334,12 @@ def _bound_faces(  # type: ignore[no-untyped-def]
 
 @numba.njit(inline="always")
 def _unit_normal(a, b, c):  # type: ignore[no-untyped-def]
-    """Return the normals of eight triangles, in lanes; nothing where one is a line."""
+    """Return the normals of eight triangles, in lanes; nothing where one is a line, whose patch is not flat then."""
     ux, uy, uz = b[0] - a[0], b[1] - a[1], b[2] - a[2]
     vx, vy, vz = c[0] - a[0], c[1] - a[1], c[2] - a[2]
     nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
-    over = np.float32(1.0) / (root(dot3(nx, ny, nz, nx, ny, nz)) + np.float32(1e-30))
+    square = dot3(nx, ny, nz, nx, ny, nz)
+    over = choose(square > LINE, np.float32(1.0) / root(square), np.float32(0.0))
     return nx * over, ny * over, nz * over
 
 
