@@ -268,26 +268,6 @@ def take4(values, a, b, c, d):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(inline="always")
-def points4(x, a, b, c, d):  # type: ignore[no-untyped-def]
-    """Return the three coordinates of points a, b, c, d of x (n, 3)."""
-    return (
-        lanes(x[a, 0], x[b, 0], x[c, 0], x[d, 0]),
-        lanes(x[a, 1], x[b, 1], x[c, 1], x[d, 1]),
-        lanes(x[a, 2], x[b, 2], x[c, 2], x[d, 2]),
-    )
-
-
-@numba.njit(inline="always")
-def put4(x, a, b, c, d, at):  # type: ignore[no-untyped-def]
-    """Set the coordinates of points a, b, c, d of x (n, 3)."""
-    vx, vy, vz = at
-    x[a, 0], x[a, 1], x[a, 2] = lane(vx, 0), lane(vy, 0), lane(vz, 0)
-    x[b, 0], x[b, 1], x[b, 2] = lane(vx, 1), lane(vy, 1), lane(vz, 1)
-    x[c, 0], x[c, 1], x[c, 2] = lane(vx, 2), lane(vy, 2), lane(vz, 2)
-    x[d, 0], x[d, 1], x[d, 2] = lane(vx, 3), lane(vy, 3), lane(vz, 3)
-
-
-@numba.njit(inline="always")
 def point(x, a):  # type: ignore[no-untyped-def]
     """Return the three coordinates of point a of x (n, 3)."""
     return x[a, 0], x[a, 1], x[a, 2]
@@ -464,6 +444,72 @@ def put_rows4(typingctx, rows, a, b, c, d, x, y, z, w):  # type: ignore[no-untyp
         return context.get_dummy_value()
 
     return types.void(ROWS, *[types.uint32] * WIDTH, *[LANES] * WIDTH), code
+
+
+@intrinsic
+def block4(typingctx, rows, t, k):  # type: ignore[no-untyped-def]
+    """Return places k .. k + 3 of the four rows from t on, of (n, m) float64: four times lanes."""
+    whole = types.UniTuple(LANES, WIDTH)
+
+    def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        array = context.make_array(signature.args[0])(context, builder, arguments[0])
+        wide = builder.extract_value(array.shape, 1)
+        first = builder.gep(array.data, [builder.add(builder.mul(arguments[1], wide), arguments[2])])
+        loaded = []
+        for number in range(WIDTH):
+            place = builder.gep(first, [builder.mul(wide, ir.Constant(wide.type, number))])
+            loaded.append(builder.load(builder.bitcast(place, LANES.form.as_pointer()), align=8))
+        return context.make_tuple(builder, whole, _turn_four(builder, loaded))
+
+    return whole(ROWS, types.int64, types.int64), code
+
+
+def _point_places(context: Any, builder: Any, kind: Any, array: Any, numbers: list[Any]) -> list[Any]:
+    """Return where points of (n, 3) float64 are."""
+    data = context.make_array(kind)(context, builder, array).data
+    wide = [builder.zext(number, ir.IntType(64)) if number.type.width < 64 else number for number in numbers]
+    return [builder.gep(data, [builder.mul(number, ir.Constant(number.type, 3))]) for number in wide]
+
+
+@intrinsic
+def points4(typingctx, x, a, b, c, d):  # type: ignore[no-untyped-def]
+    """Return the three coordinates of points a, b, c, d of x (n, 3), each of them in lanes; numbers are never below 0.
+
+    A point is taken up as a row of which the fourth place is left alone, as nothing may stand there.
+    """
+    whole = types.UniTuple(LANES, 3)
+    three = ir.Constant(ir.VectorType(ir.IntType(1), WIDTH), [1, 1, 1, 0])
+
+    def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        form, loaded = LANES.form, []
+        kind = ir.FunctionType(form, [form.as_pointer(), ir.IntType(32), three.type, form])
+        called = cgutils.get_or_insert_function(builder.module, kind, "llvm.masked.load.v4f64.p0")
+        for place in _point_places(context, builder, signature.args[0], arguments[0], arguments[1:]):
+            row = builder.bitcast(place, form.as_pointer())
+            align = ir.Constant(ir.IntType(32), 8)
+            loaded.append(builder.call(called, [row, align, three, ir.Constant(form, [0.0] * WIDTH)]))
+        return context.make_tuple(builder, whole, _turn_four(builder, loaded)[:3])
+
+    return whole(ROWS, a, b, c, d), code
+
+
+@intrinsic
+def put4(typingctx, x, a, b, c, d, at):  # type: ignore[no-untyped-def]
+    """Set the coordinates of points a, b, c, d of x (n, 3); see `points4`."""
+    two = ir.VectorType(ir.DoubleType(), 2)
+
+    def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        columns = [builder.extract_value(arguments[5], n) for n in range(3)]
+        rows = _turn_four(builder, [*columns, columns[2]])
+        places = _point_places(context, builder, signature.args[0], arguments[0], arguments[1:5])
+        for place, row in zip(places, rows, strict=True):
+            low = builder.shuffle_vector(row, row, ir.Constant(ir.VectorType(ir.IntType(32), 2), [0, 1]))
+            builder.store(low, builder.bitcast(place, two.as_pointer()), align=8)
+            last = builder.gep(place, [ir.Constant(ir.IntType(64), 2)])
+            builder.store(builder.extract_element(row, ir.Constant(ir.IntType(32), 2)), last)
+        return context.get_dummy_value()
+
+    return types.void(ROWS, a, b, c, d, types.UniTuple(LANES, 3)), code
 
 
 @intrinsic

@@ -17,7 +17,7 @@ import numba
 import numpy as np
 
 from zembrik.core.compiled import dot3, fma, kernel
-from zembrik.core.lanes import WIDTH, column4, corner4, lanes, larger, point, points4, put4, root, size, take4
+from zembrik.core.lanes import WIDTH, block4, corner4, lanes, larger, point, points4, put4, root, size, take4
 
 THIRD = 1.0 / 3.0
 
@@ -71,7 +71,7 @@ def push_by_air(first, packed, last, points, rows, w, x, v, wind, swirls, swirl,
         if swirls:
             si, sj, sk = points4(swirl, i0, i1, i2, i3), points4(swirl, j0, j1, j2, j3), points4(swirl, k0, k1, k2, k3)
         px, py, pz = pushes(
-            (column4(rows, t, 0), column4(rows, t, 1), column4(rows, t, 2), column4(rows, t, 3)),
+            block4(rows, t, 0),
             points4(x, i0, i1, i2, i3), points4(x, j0, j1, j2, j3), points4(x, k0, k1, k2, k3), vi, vj, vk,
             si, sj, sk, wind, density, dt,
         )  # fmt: skip

@@ -23,6 +23,7 @@ from numpy.typing import NDArray
 from zembrik.core.compiled import dot3, fma, kernel
 from zembrik.core.lanes import (
     WIDTH,
+    block4,
     choose,
     column4,
     corner4,
@@ -147,6 +148,13 @@ def _project(w, rest, goal, laid, xa, xb, xc, xd, scale, read):  # type: ignore[
     )
 
 
+@numba.njit(inline="always")
+def _beside(share, near, bent, h, k, goal):  # type: ignore[no-untyped-def]
+    """Return a pack's goal with the share that their neighbours number k have in it."""
+    a, b, c, d = corner4(near, h, k)
+    return fma(share, take4(bent, a, b, c, d), goal)
+
+
 @kernel
 def solve_hinges(first, packed, last, points, rest, near, share, bent, places, dt, held, read, write):  # type: ignore[no-untyped-def]
     """Project the hinges first .. last - 1, in place; arguments as in `membrane.solve_triangles`, held (H,).
@@ -165,10 +173,12 @@ def solve_hinges(first, packed, last, points, rest, near, share, bent, places, d
         dx, dy, dz, wd = rows4(places, d0, d1, d2, d3)
         goal = lanes(0.0, 0.0, 0.0, 0.0)
         if coupled:
+            s0, s1, s2, s3 = block4(share, h, 1)
             goal = column4(share, h, 0) * values4(bent, h)
-            for k in range(4):
-                n0, n1, n2, n3 = corner4(near, h, k)
-                goal = fma(column4(share, h, k + 1), take4(bent, n0, n1, n2, n3), goal)
+            goal = _beside(s0, near, bent, h, 0, goal)
+            goal = _beside(s1, near, bent, h, 1, goal)
+            goal = _beside(s2, near, bent, h, 2, goal)
+            goal = _beside(s3, near, bent, h, 3, goal)
         more, left, (ax, ay, az), (bx, by, bz), (cx, cy, cz), (dx, dy, dz) = _project(
             (wa, wb, wc, wd), (column4(rest, h, 0), column4(rest, h, 1)), goal, values4(held, h),
             (ax, ay, az), (bx, by, bz), (cx, cy, cz), (dx, dy, dz), scale, read,

@@ -33,9 +33,10 @@ from scipy import sparse
 from zembrik.core.compiled import bare_kernel, dot3, fma, parallel_kernel
 from zembrik.core.lanes import (
     WIDTH,
+    block4,
     choose,
-    column4,
     corner4,
+    four,
     lanes,
     larger,
     point,
@@ -68,12 +69,12 @@ class Coarse(NamedTuple):
     """The coarse space of m cloth points, T triangles and N patches; sparse matrices go by rows: start, column, part.
 
     Attributes:
-        stiff: float64 (T, 3), what stretch, compression and shear lay on: φ k A, joules.
+        stiff: float64 (T, 4), what stretch, compression and shear lay on: φ k A, joules; the last makes rows of four.
         at_point: float64 (m, 4), filled with the triangles' forces on the points, N; the last makes rows of four.
         up_start, up_point, up_part: Pᵀ by patches.
         down_start, down_patch, down_part: P by points.
-        inverse: float64 (N, N), of the coarse matrix, m/N.
-        pull, way: float64 (N, 3), filled: forces on the patches, N, and what they go, m.
+        inverse: float64 (packs, N, 4), of the coarse matrix, m/N, by four columns each; the last are filled up with 0.
+        pull, way: float64 (N, 3) and (4 packs, 3), filled: forces on the patches, N, and what they go, m.
         most: float64 (1,), the farthest that a point may go in one step, metres.
         far: float64 (chunks,), filled: the square of the farthest that a chunk's points are to go, m².
     """
@@ -112,7 +113,8 @@ def build_coarse(
     gradient, share = _gradient(membrane), shares_of(membrane, w, dt, passes)
     if float(share.mean()) < LEAST_SHARE:
         return None
-    stiff = share[:, None] / membrane.rest[:, 4:7]
+    stiff = np.zeros((len(share), 4))
+    stiff[:, :3] = share[:, None] / membrane.rest[:, 4:7]
     most = np.maximum(stiff[:, :2].max(axis=1), 2.0 * stiff[:, 2])
     block = most[:, None, None] * np.einsum("tid,tjd->tij", gradient, gradient)
     rows = np.repeat(membrane.points, 3, axis=1).ravel()
@@ -125,9 +127,11 @@ def build_coarse(
     up.sort_indices()
     patches = small.shape[0]
     inverse = np.linalg.inv(small)
-    inverse = 0.5 * (inverse + inverse.T)
+    packs = -(-patches // WIDTH)
+    filled = np.zeros((patches, packs * WIDTH))
+    filled[:, :patches] = 0.5 * (inverse + inverse.T)
     return Coarse(
-        np.ascontiguousarray(stiff),
+        stiff,
         np.zeros((count, 4)),
         up.indptr.astype(np.int64),
         up.indices.astype(np.int64),
@@ -135,9 +139,9 @@ def build_coarse(
         spread.indptr.astype(np.int64),
         spread.indices.astype(np.int64),
         spread.data,
-        np.ascontiguousarray(inverse),
+        np.ascontiguousarray(filled.reshape(patches, packs, WIDTH).transpose(1, 0, 2)),
         np.zeros((patches, 3)),
-        np.zeros((patches, 3)),
+        np.zeros((packs * WIDTH, 3)),
         np.array([MOST_LOADS * load_m_per_s2 * dt * dt]),
         np.zeros(-(-count // CHUNK)),
     )
@@ -223,8 +227,7 @@ def _lay_on(first, packed, last, points, rest, stiff, x, force):  # type: ignore
         j0, j1, j2, j3 = corner4(points, t, 1)
         k0, k1, k2, k3 = corner4(points, t, 2)
         on_j, on_k = _forces(
-            (column4(rest, t, 0), column4(rest, t, 1), column4(rest, t, 2), column4(rest, t, 3)),
-            (column4(stiff, t, 0), column4(stiff, t, 1), column4(stiff, t, 2)),
+            block4(rest, t, 0), block4(stiff, t, 0),
             points4(x, i0, i1, i2, i3), points4(x, j0, j1, j2, j3), points4(x, k0, k1, k2, k3),
         )  # fmt: skip
         (ax, ay, az), (bx, by, bz) = on_j, on_k
@@ -247,21 +250,15 @@ def _lay_on(first, packed, last, points, rest, stiff, x, force):  # type: ignore
 
 
 @bare_kernel
-def _answer(n, inverse, pull, way):  # type: ignore[no-untyped-def]
-    """Fill way[n .. n + 3] with what the patches go: the inverse, which is symmetric, times the pulls."""
-    if n + WIDTH > len(pull):
-        for k in range(n, len(pull)):
-            for axis in range(3):
-                total = 0.0
-                for m in range(len(pull)):
-                    total = fma(inverse[m, k], pull[m, axis], total)
-                way[k, axis] = total
-        return
+def _answer(pack, inverse, pull, way):  # type: ignore[no-untyped-def]
+    """Fill way[4 pack .. 4 pack + 3] with what the patches go: the inverse, which is symmetric, times the pulls."""
     fx = fy = fz = lanes(0.0, 0.0, 0.0, 0.0)
+    columns = inverse[pack].reshape(-1)
     for m in range(len(pull)):
-        row = values4(inverse[m], n)
+        row = values4(columns, m * WIDTH)
         fx, fy, fz = fma(row, pull[m, 0], fx), fma(row, pull[m, 1], fy), fma(row, pull[m, 2], fz)
-    put4(way, n, n + 1, n + 2, n + 3, (fx, fy, fz))
+    a, b, c, d = four(pack * WIDTH)
+    put4(way, a, b, c, d, (fx, fy, fz))
 
 
 @bare_kernel
@@ -295,8 +292,8 @@ def step_coarse(coarse, colours, points, rest, span, packed, x):  # type: ignore
             fy = fma(part, at_point[i, 1], fy)
             fz = fma(part, at_point[i, 2], fz)
         pull[n, 0], pull[n, 1], pull[n, 2] = fx, fy, fz
-    for block in numba.prange((len(pull) + WIDTH - 1) // WIDTH):
-        _answer(block * WIDTH, coarse.inverse, pull, way)
+    for pack in numba.prange(len(coarse.inverse)):
+        _answer(pack, coarse.inverse, pull, way)
     moved = at_point  # what the forces were is not needed any more
     for chunk in numba.prange(len(far)):
         far[chunk] = _spread(chunk * CHUNK, min((chunk + 1) * CHUNK, len(x)), coarse, way, moved)

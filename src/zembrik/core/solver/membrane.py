@@ -30,6 +30,7 @@ from numpy.typing import NDArray
 from zembrik.core.compiled import dot3, fma, kernel, parallel_kernel
 from zembrik.core.lanes import (
     WIDTH,
+    block4,
     choose,
     column4,
     corner4,
@@ -201,10 +202,9 @@ def solve_triangles(first, packed, last, points, rest, places, dt, held, read, w
         i0, i1, i2, i3 = corner4(points, t, 0)
         j0, j1, j2, j3 = corner4(points, t, 1)
         k0, k1, k2, k3 = corner4(points, t, 2)
-        row = (
-            column4(rest, t, 0), column4(rest, t, 1), column4(rest, t, 2), column4(rest, t, 3),
-            column4(rest, t, 4), column4(rest, t, 5), column4(rest, t, 6),
-        )  # fmt: skip
+        uj, vj, uk, vk = block4(rest, t, 0)
+        stretch, press, shear, _ = block4(rest, t, 4)
+        row = (uj, vj, uk, vk, stretch, press, shear)
         laid = (column4(held, t, 0), column4(held, t, 1), column4(held, t, 2))
         ix, iy, iz, wi = rows4(places, i0, i1, i2, i3)
         jx, jy, jz, wj = rows4(places, j0, j1, j2, j3)
@@ -288,10 +288,9 @@ def damp_triangles(first, packed, last, points, rest, w, x, v, dt):  # type: ign
         i0, i1, i2, i3 = corner4(points, t, 0)
         j0, j1, j2, j3 = corner4(points, t, 1)
         k0, k1, k2, k3 = corner4(points, t, 2)
-        row = (
-            column4(rest, t, 0), column4(rest, t, 1), column4(rest, t, 2), column4(rest, t, 3),
-            column4(rest, t, 4), column4(rest, t, 6), column4(rest, t, 7),
-        )  # fmt: skip
+        uj, vj, uk, vk = block4(rest, t, 0)
+        stretch, _, shear, tau = block4(rest, t, 4)
+        row = (uj, vj, uk, vk, stretch, shear, tau)
         to_i, to_j, to_k = _slowed(
             take4(w, i0, i1, i2, i3), take4(w, j0, j1, j2, j3), take4(w, k0, k1, k2, k3), row,
             points4(x, i0, i1, i2, i3), points4(x, j0, j1, j2, j3), points4(x, k0, k1, k2, k3),

@@ -32,6 +32,7 @@ from numpy.typing import NDArray
 from zembrik.core.compiled import dot3, fma, kernel
 from zembrik.core.lanes import (
     WIDTH,
+    block4,
     choose,
     column4,
     corner4,
@@ -236,10 +237,7 @@ def _step(w, r, volume, mu, lam, held, xa, xb, xc, xd, dt, read):  # type: ignor
 @numba.njit(inline="always")
 def _nine4(rows, t):  # type: ignore[no-untyped-def]
     """Return the first nine places of the four rows from t on."""
-    return (
-        column4(rows, t, 0), column4(rows, t, 1), column4(rows, t, 2), column4(rows, t, 3), column4(rows, t, 4),
-        column4(rows, t, 5), column4(rows, t, 6), column4(rows, t, 7), column4(rows, t, 8),
-    )  # fmt: skip
+    return block4(rows, t, 0) + block4(rows, t, 4) + (column4(rows, t, 8),)
 
 
 @numba.njit(inline="always")

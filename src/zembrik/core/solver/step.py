@@ -95,7 +95,7 @@ class Stepper:
         if world.over_frames.stiffen and self.coarse is not None:
             now = self._as_began(world.membrane.rest[:, 4:7])
             share = shares_of(now, world.w[: world.cloth], self.dt, self.iterations)
-            self.coarse.stiff[...] = share[:, None] / now.rest[:, 4:7]
+            self.coarse.stiff[:, :3] = share[:, None] / now.rest[:, 4:7]
 
     def _set_quality(self, frame: float) -> bool:
         """Take on what the quality is from a frame on; return whether there are other substeps or passes."""
