@@ -84,6 +84,44 @@ def test_a_bar_that_is_too_fast_for_its_thickness():
     assert not told(setup, "fast_for_thickness")
 
 
+def pressed(document, frames):
+    """Return the largest share of triangles that are shorter along warp or weft by more than a tenth, of all frames."""
+    world = build_world(parse_setup(document), NoAssets())
+    stepper, most = Stepper(world, document["quality"]["substeps"], 1, 24.0), 0.0
+    gj, gk = world.membrane.rest[:, :2], world.membrane.rest[:, 2:4]
+    for frame in range(1, frames + 1):
+        stepper.advance(frame)
+        a, b, c = (world.x[world.membrane.points[:, n]] for n in range(3))
+        along = gj[:, :, None] * (b - a)[:, None] + gk[:, :, None] * (c - a)[:, None]
+        most = max(most, float((np.linalg.norm(along, axis=2).min(axis=1) < 0.9).mean()))
+    return most
+
+
+def test_cloth_that_is_too_fine_for_its_substeps():
+    """From 0.6 m it falls at √(2 g 0.6) = 3.43 m/s, 14.3 mm in a substep of 10; its points are 12.5 mm apart.
+
+    Where it meets the ball and the ground 18% of its triangles are pressed by over a tenth, after the remedy 3.4%.
+    """
+    fine = sheet(80, 0.002, place={"translate": [0.0, 0.602, 0.0]})
+    setup = {"bodies": [fine, {**BALL, "thickness": 0.002}], "quality": {"substeps": 10}}
+    (finding,) = told(setup, "fine_for_substeps")
+    assert "up to 3.4 m/s: 14 mm in a substep of 10" in finding.text and "12.5 mm apart" in finding.text
+    assert finding.remedy == f"Use {int(np.ceil(np.sqrt(2 * 9.81 * 0.602) / 24 / (0.4 * 0.0125)))} substeps"
+    after = cured(setup, finding)
+    assert not told(after, "fine_for_substeps")
+    crumpled, calm = (pressed(one, 14) for one in (setup, after))
+    assert crumpled > 0.12 and calm < 0.05
+    for held in ({"pins": [{"points": {"side": "top"}}]}, {"gravity": 0.0}, {"place": {"translate": [0.0, 0.1, 0.0]}}):
+        assert not told({**setup, "bodies": [{**fine, **held}, BALL]}, "fine_for_substeps")
+    assert not told({**setup, "world": {"gravity": [0, 0, 0]}}, "fine_for_substeps")
+    # Without a ground it falls to the ball's foot; without anything it never lands.
+    assert told({**setup, "world": {"ground": None}}, "fine_for_substeps")
+    assert not told({**setup, "world": {"ground": None}, "bodies": [fine]}, "fine_for_substeps")
+    fine["place"]["translate"][1] = 150.0
+    (finding,) = told(setup, "fine_for_substeps")
+    assert not finding.remedy and "would be needed" in finding.text
+
+
 def test_a_soft_body_that_is_too_stiff_for_its_substeps():
     """A hanging column of 1 MPa, 500 kg/m³ and cells of 50 mm grows by ρ g L² / 2E, if it has the substeps."""
     column = {"name": "column", "role": "soft", "mesh": {"shape": "box", "size": [0.1, 0.4, 0.1], "segments": 8},

@@ -4,7 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 
-from zembrik.core.findings.enough import fast_for_thickness, squeezed, stiff_for_substeps, thick_for_spacing
+from zembrik.core.findings.enough import (
+    fast_for_thickness,
+    fine_for_substeps,
+    squeezed,
+    stiff_for_substeps,
+    thick_for_spacing,
+)
 from zembrik.core.findings.finding import Finding, set_value
 from zembrik.core.findings.idle import idle_dials
 from zembrik.core.findings.prepare import prepare_findings
@@ -35,6 +41,7 @@ def check_setup(setup: Setup, assets: Assets) -> list[Finding]:
             *idle_dials(setup, resolve(setup)),
             *thick_for_spacing(setup, resolve(setup), assets),
             *fast_for_thickness(setup, resolve(setup), assets),
+            *fine_for_substeps(setup, resolve(setup), assets),
             *stiff_for_substeps(setup, resolve(setup), assets),
             *squeezed(setup, resolve(setup), world),
             *endless_fall(setup, world),

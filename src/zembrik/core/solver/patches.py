@@ -90,7 +90,7 @@ def make_patches(places: Floats, edges: Whole, faces: Whole, body: NDArray[np.in
     for one, two in ((edges[:, 0], edges[:, 1]), (faces[:, 0], faces[:, 1]), (faces[:, 0], faces[:, 2])):
         there, back = patch[one] * count + patch[two], patch[two] * count + patch[one]
         links = np.unique(np.concatenate([links, there, back]))
-    beside, beside_span = _lists(links, count, count)
+    beside, beside_span = _lists(links, count)
     ends = patch * len(places) + np.arange(len(places))
     for things in (edges, faces):
         for k in range(things.shape[1]):
@@ -113,9 +113,9 @@ def _in_eights(owner: NDArray[np.int64], things: Whole, count: int) -> tuple[Who
     return rows, span
 
 
-def _lists(pairs: NDArray[np.int64], count: int, stride: int) -> tuple[Whole, NDArray[np.int64]]:
-    """Return the second numbers of rising pairs, first times stride plus second, and where each first's begin."""
-    first, second = np.divmod(pairs, max(stride, 1))
+def _lists(pairs: NDArray[np.int64], count: int) -> tuple[Whole, NDArray[np.int64]]:
+    """Return the second numbers of rising pairs, first times `count` plus second, and where each first's begin."""
+    first, second = np.divmod(pairs, max(count, 1))
     span = np.concatenate([[0], np.cumsum(np.bincount(first, minlength=count))]).astype(np.int64)
     return second.astype(np.int32), span
 
