@@ -15,7 +15,7 @@ from zembrik.web.app import make_app
 HX = {"hx-request": "true"}
 STATIONS = ["intake", "proxies", "start", "motion", "quality", "bake", "review", "deliver"]
 KEYED = {
-    "/quality/substeps": [[1, 4], [6, 8]],
+    "/quality/substeps": [[1, 10], [6, 16]],
     "/quality/iterations": [[1, 1], [6, 2]],
     "/bodies/0/thickness": [[1, 2], [6, 4]],
     "/bodies/0/material/friction": [[1, 0.1], [6, 0.5, {"leave": 0, "arrive": 0}], [9, 0.2]],
@@ -54,7 +54,7 @@ def test_all_pages_know_keyed_dials(client, database, shot):
         assert answer.status_code == 200, (path, answer.text)
     held = document(database, shot)
     assert held["bodies"][0]["thickness"]["keys"] == [[1, 0.002], [6, 0.004]]  # typed in millimetres
-    assert held["quality"]["substeps"]["keys"] == [[1, 4], [6, 8]]
+    assert held["quality"]["substeps"]["keys"] == [[1, 10], [6, 16]]
     for body in ("sheet", "ball"):
         for station in STATIONS:
             page = client.get(f"/shots/{shot}/{station}?body={body}")
@@ -64,7 +64,7 @@ def test_all_pages_know_keyed_dials(client, database, shot):
         assert f"<b>{title}</b><small>" in motion, title
     shown = json.loads(re.search(r"data-track='([^']*bodies/0/thickness[^']*)'", motion)[1])
     assert shown["keys"] == [[1, 2], [6, 4]] and shown["unit"] == "mm"
-    assert "4 to 8 substeps" in client.get(f"/shots/{shot}/quality").text
+    assert "10 to 16 substeps" in client.get(f"/shots/{shot}/quality").text
     assert client.get(f"/shots/{shot}/table", headers=HX).text.count("keyed") >= 3
     with database.session() as session:
         bake = bakes.queue_bake(session, shot).id
