@@ -117,6 +117,8 @@ def test_cloth_that_is_too_fine_for_its_substeps():
     # Without a ground it falls to the ball's foot; without anything it never lands.
     assert told({**setup, "world": {"ground": None}}, "fine_for_substeps")
     assert not told({**setup, "world": {"ground": None}, "bodies": [fine]}, "fine_for_substeps")
+    for sideways in ([9.81, 0, 0], [0, 9.81, 0]):  # along the ground, and away from it
+        assert not told({**setup, "world": {"gravity": sideways}, "bodies": [fine]}, "fine_for_substeps")
     fine["place"]["translate"][1] = 150.0
     (finding,) = told(setup, "fine_for_substeps")
     assert not finding.remedy and "would be needed" in finding.text

@@ -8,7 +8,21 @@ from hypothesis import strategies as st
 
 from zembrik.core.compiled import fma
 from zembrik.core.distance.squares import square_of_segments, square_to_triangle
-from zembrik.core.lanes import bits, choose, lanes, larger, note8, points4, put4, root, rows8, smaller, values8
+from zembrik.core.lanes import (
+    bits,
+    block4,
+    choose,
+    lane,
+    lanes,
+    larger,
+    note8,
+    points4,
+    put4,
+    root,
+    rows8,
+    smaller,
+    values8,
+)
 from zembrik.core.mesh import shapes
 from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import parse_setup
@@ -239,3 +253,20 @@ def test_a_shape_with_odd_ends_is_whole():
     faces = shapes.grid((1.0, 1.0), (3, 1)).faces
     layout = lay_out([faces], np.random.default_rng(1).normal(size=(8, 3)))
     assert len(faces) == 6 and layout.packed[0][0] <= 4 and sorted(layout.orders[0]) == list(range(6))
+
+
+@numba.njit
+def _block(rows, t, k, out):
+    taken = block4(rows, t, k)
+    for n in range(4):
+        for m in range(4):
+            out[n, m] = lane(taken[m], n)
+
+
+def test_a_block_of_four_rows_is_taken_up_from_any_place():
+    """Four places of four rows, of rows of 4, 5, 8 and 13 numbers, up to the very last."""
+    for wide in (4, 5, 8, 13):
+        rows, out = np.random.default_rng(wide).normal(size=(9, wide)), np.zeros((4, 4))
+        for t, k in ((0, 0), (2, wide - 4), (5, wide - 4)):
+            _block(rows, t, k, out)
+            assert np.array_equal(out, rows[t : t + 4, k : k + 4])

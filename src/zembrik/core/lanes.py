@@ -409,12 +409,16 @@ def _turn_four(builder: Any, rows: list[Any]) -> list[Any]:
     return [mixed(twos[n], twos[n + 2], places) for places in ([0, 1, 4, 5], [2, 3, 6, 7]) for n in (0, 1)]
 
 
-def _row_places(context: Any, builder: Any, kind: Any, array: Any, numbers: list[Any]) -> list[Any]:
-    """Return where rows of (n, 4) float64 are."""
+def _row_places(context: Any, builder: Any, kind: Any, array: Any, numbers: list[Any], wide: int) -> list[Any]:
+    """Return where rows of (n, wide) float64 begin; numbers are never below 0."""
     data = context.make_array(kind)(context, builder, array).data
-    wide = [builder.zext(number, ir.IntType(64)) for number in numbers]
-    places = [builder.gep(data, [builder.shl(number, ir.Constant(number.type, 2))]) for number in wide]
-    return [builder.bitcast(place, LANES.form.as_pointer()) for place in places]
+    long = [n if n.type.width == 64 else builder.zext(n, ir.IntType(64)) for n in numbers]
+    return [builder.gep(data, [builder.mul(number, ir.Constant(number.type, wide))]) for number in long]
+
+
+def _as_row(builder: Any, place: Any) -> Any:
+    """Return a place of a number as that of four."""
+    return builder.bitcast(place, LANES.form.as_pointer())
 
 
 ROWS = types.Array(types.float64, 2, "C")
@@ -426,8 +430,8 @@ def rows4(typingctx, rows, a, b, c, d):  # type: ignore[no-untyped-def]
     whole = types.UniTuple(LANES, WIDTH)
 
     def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
-        places = _row_places(context, builder, signature.args[0], arguments[0], arguments[1:])
-        loaded = [builder.load(place, align=8) for place in places]
+        places = _row_places(context, builder, signature.args[0], arguments[0], arguments[1:], WIDTH)
+        loaded = [builder.load(_as_row(builder, place), align=8) for place in places]
         return context.make_tuple(builder, whole, _turn_four(builder, loaded))
 
     return whole(ROWS, *[types.uint32] * WIDTH), code
@@ -438,9 +442,9 @@ def put_rows4(typingctx, rows, a, b, c, d, x, y, z, w):  # type: ignore[no-untyp
     """Set rows a, b, c, d of (n, 4) float64 to numbers in lanes; uint32 numbers."""
 
     def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
-        places = _row_places(context, builder, signature.args[0], arguments[0], arguments[1:5])
+        places = _row_places(context, builder, signature.args[0], arguments[0], arguments[1:5], WIDTH)
         for place, row in zip(places, _turn_four(builder, arguments[5:]), strict=True):
-            builder.store(row, place, align=8)
+            builder.store(row, _as_row(builder, place), align=8)
         return context.get_dummy_value()
 
     return types.void(ROWS, *[types.uint32] * WIDTH, *[LANES] * WIDTH), code
@@ -458,17 +462,10 @@ def block4(typingctx, rows, t, k):  # type: ignore[no-untyped-def]
         loaded = []
         for number in range(WIDTH):
             place = builder.gep(first, [builder.mul(wide, ir.Constant(wide.type, number))])
-            loaded.append(builder.load(builder.bitcast(place, LANES.form.as_pointer()), align=8))
+            loaded.append(builder.load(_as_row(builder, place), align=8))
         return context.make_tuple(builder, whole, _turn_four(builder, loaded))
 
     return whole(ROWS, types.int64, types.int64), code
-
-
-def _point_places(context: Any, builder: Any, kind: Any, array: Any, numbers: list[Any]) -> list[Any]:
-    """Return where points of (n, 3) float64 are."""
-    data = context.make_array(kind)(context, builder, array).data
-    wide = [builder.zext(number, ir.IntType(64)) if number.type.width < 64 else number for number in numbers]
-    return [builder.gep(data, [builder.mul(number, ir.Constant(number.type, 3))]) for number in wide]
 
 
 @intrinsic
@@ -484,8 +481,8 @@ def points4(typingctx, x, a, b, c, d):  # type: ignore[no-untyped-def]
         form, loaded = LANES.form, []
         kind = ir.FunctionType(form, [form.as_pointer(), ir.IntType(32), three.type, form])
         called = cgutils.get_or_insert_function(builder.module, kind, "llvm.masked.load.v4f64.p0")
-        for place in _point_places(context, builder, signature.args[0], arguments[0], arguments[1:]):
-            row = builder.bitcast(place, form.as_pointer())
+        for place in _row_places(context, builder, signature.args[0], arguments[0], arguments[1:], 3):
+            row = _as_row(builder, place)
             align = ir.Constant(ir.IntType(32), 8)
             loaded.append(builder.call(called, [row, align, three, ir.Constant(form, [0.0] * WIDTH)]))
         return context.make_tuple(builder, whole, _turn_four(builder, loaded)[:3])
@@ -501,7 +498,7 @@ def put4(typingctx, x, a, b, c, d, at):  # type: ignore[no-untyped-def]
     def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
         columns = [builder.extract_value(arguments[5], n) for n in range(3)]
         rows = _turn_four(builder, [*columns, columns[2]])
-        places = _point_places(context, builder, signature.args[0], arguments[0], arguments[1:5])
+        places = _row_places(context, builder, signature.args[0], arguments[0], arguments[1:5], 3)
         for place, row in zip(places, rows, strict=True):
             low = builder.shuffle_vector(row, row, ir.Constant(ir.VectorType(ir.IntType(32), 2), [0, 1]))
             builder.store(low, builder.bitcast(place, two.as_pointer()), align=8)

@@ -21,9 +21,10 @@ MOST_SUBSTEPS = 400
 CROWDED, ROOMY = 0.9, 0.7  # of the spacing of points: two thicknesses above one crunch; what the remedy makes of them
 MOST_ROOMS = 2.0  # thicknesses of both sides that something may go in a substep
 MOST_CELLS, SOUND_CELLS = 1.0, 0.6  # of a soft body that a push may cross in a substep; what the remedy aims at
-# Of a triangle's side that cloth may fall in a substep. Where a fall of linen, canvas, taffeta, felt or oilcloth ends,
-# so many triangles are pressed by over a tenth for a while: 0.1 to 0.4% at 0.24 sides, 1 to 5% at 0.47, 2.5 to 5% at
-# 0.72, 8 to 19% at 0.95 (2,601 to 40,401 points, 5 to 80 substeps). What the remedy aims at.
+# Of a triangle's side that cloth may fall in a substep. Where linen falls on a ball of 1 m, so many triangles are
+# pressed by over a tenth for a while: 0.1 to 0.4% at 0.24 sides, 2 to 4% at 0.47, 2.5 to 5% at 0.72, 8 to 19% at 0.95
+# (2,601 to 40,401 points, 5 to 80 substeps); other fabrics 0.7 to 5% at 0.47; more on smaller balls. What the remedy
+# aims at.
 MOST_SIDES, SOUND_SIDES = 0.6, 0.4
 SOFTER = 0.36  # a soft body gives way by 1 + 0.36 r² times too much, r the cells a push crosses (hanging columns)
 FACING = -0.3  # cosine of two ways out that point against each other
@@ -125,16 +126,17 @@ def fine_for_substeps(setup: Setup, resolved: Resolved, assets: Assets) -> list[
     if strength <= 0.0:
         return []
     up = -gravity / np.linalg.norm(gravity)
+    ground = setup.world.ground if up[1] > 0.0 else None  # what is pulled along it or away never lands there
     meshes = [placed_mesh(b, assets) for b in setup.bodies if b.role == "collider"]
-    floors = [float((mesh.points @ up).min()) for mesh in meshes if len(mesh.points)]
-    if setup.world.ground is not None:
-        floors.append(setup.world.ground.height * float(up[1]))
+    floor = min((float((mesh.points @ up).min()) for mesh in meshes if len(mesh.points)), default=np.inf)
     for body in setup.bodies:
-        if body.role != "cloth" or body.pins or not floors:
+        if body.role != "cloth" or body.pins:
             continue
         mesh, pull = placed_mesh(body, assets), strength * extremes_of(body.gravity)[1]
         side = float(np.median(mesh.edge_lengths))
-        drop = float((mesh.points @ up).max()) - min(floors)
+        drop = float((mesh.points @ up).max()) - floor
+        if ground is not None:
+            drop = (float(mesh.points[:, 1].max()) - ground.height) / float(up[1])
         if pull <= 0.0 or drop <= 0.0:
             continue
         speed, substeps = float(np.sqrt(2.0 * pull * drop)), resolved.least_count("substeps")
