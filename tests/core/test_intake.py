@@ -286,10 +286,10 @@ def test_bad_files_are_told(name, data, words):
 def test_mutated_files_are_read_or_refused(name, monkeypatch):
     """2,000 files, bytes changed, cut and doubled at random: each ends in meshes or in a sentence, never in a crash.
 
-    What goes to a library that such files can hang (one binary USD in ten) is given up after a tenth of a second here;
-    a sound one takes 3 ms.
+    What goes to a library that such files can hang (one binary USD in ten) is given up after 40 ms here; a sound one
+    takes 3.
     """
-    monkeypatch.setattr(apart, "PATIENCE_S", 0.1)
+    monkeypatch.setattr(apart, "PATIENCE_S", 0.04)
     data, rng = REAL[name], np.random.default_rng(5)
     for _ in range(2000):
         broken = bytearray(data)
@@ -342,8 +342,9 @@ def zipped(names_and_bytes, compressed):
     return out.getvalue()
 
 
-def test_hostile_files_are_refused_soon():
+def test_hostile_files_are_refused_soon(monkeypatch):
     """A bomb of zeros, a circle of transforms, a hierarchy of ten thousand levels, a hundred thousand parts."""
+    monkeypatch.setattr(apart, "PATIENCE_S", 120.0)  # counting the parts is what ends it, on a busy machine too
     bomb = zipped([("a.usda", b"\0" * 300_000_000)], True)
     with pytest.raises(Problem, match="compression"):
         read_contents(bomb, "a.usdz")

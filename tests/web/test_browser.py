@@ -100,6 +100,14 @@ class Bench:
 
         self.wait(hit, 60)
 
+    def drag(self, css, right):
+        def dragged():
+            self.browser.execute_script("arguments[0].scrollIntoView({block: 'nearest'})", self.find(css))
+            ActionChains(self.browser).drag_and_drop_by_offset(self.find(css), right, 0).perform()
+            return True  # what is drawn anew before a hand is on it is taken hold of once more
+
+        self.wait(dragged, 60)
+
     def station(self, name):
         here = "return document.querySelector('.open-panel')?.dataset.station"
         for seconds in (30, 30, 120):  # an answer asked for before may come after and lead back: then once more
@@ -462,8 +470,7 @@ def test_keys_are_added_moved_and_deleted_in_the_curve_view(address, browser, da
     bench.type("[data-set='1']", "0.5")
     bench.wait(lambda: track()["keys"][1] == [4, [0, 0.5, 0]])
     bench.wait(lambda: bench.state("state.revision") == bench.revision())
-    knob = bench.find("#curves .knob[data-key='1'][data-part='1']")
-    ActionChains(browser).click_and_hold(knob).move_by_offset(round(3 * wide / count), 0).release().perform()
+    bench.drag("#curves .knob[data-key='1'][data-part='1']", round(3 * wide / count))
     bench.wait(lambda: track()["keys"][1][0] == 7)
 
     # Its place at the keyed frame, before anything is baked.

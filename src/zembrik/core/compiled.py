@@ -25,8 +25,11 @@ from numba import config, njit
 from numba.core import cgutils
 from numba.extending import intrinsic
 
+from zembrik.core.asked_first import ask_plain_kinds_first
 from zembrik.core.lanes import LanesType, kind_of, number_in, spread
 from zembrik.core.sources import source_hash
+
+ask_plain_kinds_first()
 
 # Nothing may reorder or fuse what is written: a kernel that calls another is compiled with a copy of it, and which of
 # the copies runs depends on what was compiled or loaded first. With leave to fuse ("contract") the copies rounded
