@@ -8,21 +8,8 @@ from hypothesis import strategies as st
 
 from zembrik.core.compiled import fma
 from zembrik.core.distance.squares import square_of_segments, square_to_triangle
-from zembrik.core.lanes import (
-    bits,
-    block4,
-    choose,
-    lane,
-    lanes,
-    larger,
-    note8,
-    points4,
-    put4,
-    root,
-    rows8,
-    smaller,
-    values8,
-)
+from zembrik.core.lanes import bits, choose, lane, lanes, larger, root, smaller
+from zembrik.core.lanes_memory import block4, note8, points4, put4, rows8, values8
 from zembrik.core.mesh import shapes
 from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import parse_setup

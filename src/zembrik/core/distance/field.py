@@ -15,7 +15,8 @@ from numpy.typing import NDArray
 from zembrik.core.compiled import bare_kernel, parallel_kernel
 from zembrik.core.distance.tree import closest_in_nodes
 from zembrik.core.distance.triangle import INSIDE, closest_on_triangle
-from zembrik.core.lanes import WIDTH, bits, choose, four, lane, lanes, point, points4, put, put4, root
+from zembrik.core.lanes import WIDTH, bits, choose, lane, lanes, root
+from zembrik.core.lanes_memory import four, point, points4, put, put4
 
 PLANE, BALL, BOX, CAPSULE, HULL, SURFACE = range(6)
 KIND_NUMBER = {"plane": PLANE, "ball": BALL, "box": BOX, "capsule": CAPSULE, "hull": HULL, "surface": SURFACE}

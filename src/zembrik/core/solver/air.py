@@ -17,7 +17,8 @@ import numba
 import numpy as np
 
 from zembrik.core.compiled import dot3, fma, kernel
-from zembrik.core.lanes import WIDTH, block4, corner4, lanes, larger, point, points4, put4, root, size, take4
+from zembrik.core.lanes import WIDTH, lanes, larger, root, size
+from zembrik.core.lanes_memory import block4, corner4, point, points4, put4, take4
 
 THIRD = 1.0 / 3.0
 

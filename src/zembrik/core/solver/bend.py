@@ -21,26 +21,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.compiled import dot3, fma, kernel
-from zembrik.core.lanes import (
-    WIDTH,
-    block4,
-    choose,
-    column4,
-    corner4,
-    corners,
-    either,
-    lane,
-    lanes,
-    larger,
-    point,
-    put,
-    put_rows4,
-    root,
-    rows4,
-    smaller,
-    take4,
-    values4,
-)
+from zembrik.core.lanes import WIDTH, choose, either, lane, lanes, larger, root, smaller
+from zembrik.core.lanes_memory import block4, column4, corner4, corners, point, put, put_rows4, rows4, take4, values4
 
 MOST_BENT = 1.0  # e of a hinge, about 53°, beyond which its neighbours do not feel more of it
 

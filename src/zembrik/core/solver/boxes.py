@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import numba
 
-from zembrik.core.lanes import bits, either, values4, values8
+from zembrik.core.lanes import bits, either
+from zembrik.core.lanes_memory import values4, values8
 
 
 @numba.njit(inline="always")

@@ -31,23 +31,8 @@ from numpy.typing import NDArray
 from scipy import sparse
 
 from zembrik.core.compiled import bare_kernel, dot3, fma, parallel_kernel
-from zembrik.core.lanes import (
-    WIDTH,
-    block4,
-    choose,
-    corner4,
-    four,
-    lanes,
-    larger,
-    point,
-    points4,
-    put4,
-    put_rows4,
-    root,
-    rows4,
-    smaller,
-    values4,
-)
+from zembrik.core.lanes import WIDTH, choose, lanes, larger, root, smaller
+from zembrik.core.lanes_memory import block4, corner4, four, point, points4, put4, put_rows4, rows4, values4
 from zembrik.core.solver.colour import neighbourhoods
 from zembrik.core.solver.membrane import Membrane
 

@@ -22,7 +22,8 @@ import numpy as np
 
 from zembrik.core.compiled import bare_kernel, parallel_kernel
 from zembrik.core.distance.field import CHUNK, chunk_within, fill_distances
-from zembrik.core.lanes import WIDTH, bits, choose, column4, four, lane, point, points4, put, root, smaller, values4
+from zembrik.core.lanes import WIDTH, bits, choose, lane, root, smaller
+from zembrik.core.lanes_memory import column4, four, point, points4, put, values4
 
 BEHIND = 3.0
 MOST_STEPS = 64  # of following one way; a way that grazes gives up there, and no contact is found

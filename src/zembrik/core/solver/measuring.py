@@ -15,7 +15,8 @@ from numpy.typing import NDArray
 
 from zembrik.core.compiled import bare_kernel, kernel, parallel_kernel
 from zembrik.core.distance.squares import square_of_segments, square_to_triangle
-from zembrik.core.lanes import WIDTH, bits, lane, larger, lowest, points4, root, take4
+from zembrik.core.lanes import WIDTH, bits, lane, larger, lowest, root
+from zembrik.core.lanes_memory import points4, take4
 from zembrik.core.solver.mesh_contact import TINY, edge_gap, point_gap
 
 Floats = NDArray[np.float64]

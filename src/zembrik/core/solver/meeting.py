@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 
 from zembrik.core.compiled import bare_kernel, parallel_kernel
 from zembrik.core.distance.field import fill_distances, fill_distances_here
-from zembrik.core.lanes import WIDTH, bits, choose, lane, lanes, larger, lowest, smaller, values4
+from zembrik.core.lanes import WIDTH, bits, choose, lane, lanes, larger, lowest, smaller
+from zembrik.core.lanes_memory import values4
 from zembrik.core.solver.arrays import Slots
 from zembrik.core.solver.contact import BEHIND, meet
 from zembrik.core.solver.skin import CHUNK, SOME

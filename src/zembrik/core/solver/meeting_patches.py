@@ -16,7 +16,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.compiled import bare_kernel, kernel, parallel_kernel
-from zembrik.core.lanes import WIDE, WIDTH, bits, either, lowest, values8
+from zembrik.core.lanes import WIDE, WIDTH, bits, either, lowest
+from zembrik.core.lanes_memory import values8
 from zembrik.core.solver.boxes import first_from, four_near
 
 FORM = -1_000_000  # the groups of colliders that change their form are this and below

@@ -28,23 +28,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.compiled import dot3, fma, kernel, parallel_kernel
-from zembrik.core.lanes import (
-    WIDTH,
+from zembrik.core.lanes import WIDTH, choose, every, larger, root, smaller
+from zembrik.core.lanes_memory import (
     block4,
-    choose,
     column4,
     corner4,
-    every,
     keep4,
-    larger,
     point,
     points4,
     put,
     put4,
     put_rows4,
-    root,
     rows4,
-    smaller,
     take4,
 )
 

@@ -13,21 +13,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.compiled import bare_kernel, dot3, parallel_kernel
-from zembrik.core.lanes import (
-    WIDE,
-    all8,
-    choose,
-    larger,
-    least8,
-    lowest,
-    most8,
-    put8,
-    root,
-    rows8,
-    smaller,
-    sum8,
-    values8,
-)
+from zembrik.core.lanes import WIDE, all8, choose, larger, least8, lowest, most8, root, smaller, sum8
+from zembrik.core.lanes_memory import put8, rows8, values8
 from zembrik.core.solver.colour import neighbourhoods
 
 POINTS_A_PATCH = 12

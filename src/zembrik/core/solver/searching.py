@@ -14,7 +14,8 @@ from numpy.typing import NDArray
 
 from zembrik.core.compiled import bare_kernel, dot3, kernel, parallel_kernel
 from zembrik.core.distance.squares import square_of_segments, square_to_triangle
-from zembrik.core.lanes import WIDE, bits, larger, lowest, note8, root, rows8
+from zembrik.core.lanes import WIDE, bits, larger, lowest, root
+from zembrik.core.lanes_memory import note8, rows8
 from zembrik.core.solver.boxes import eight_near
 from zembrik.core.solver.meeting_patches import around
 

@@ -30,24 +30,19 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.compiled import dot3, fma, kernel
-from zembrik.core.lanes import (
-    WIDTH,
+from zembrik.core.lanes import WIDTH, choose, larger, root, size, smaller
+from zembrik.core.lanes_memory import (
     block4,
-    choose,
     column4,
     corner4,
     corners,
     keep4,
-    larger,
     point,
     points4,
     put,
     put4,
     put_rows4,
-    root,
     rows4,
-    size,
-    smaller,
     take4,
 )
 
