@@ -123,9 +123,10 @@ def _run_bake(database: Database, number: int) -> None:
     try:
         refuse_missing(settings)
         path.parent.mkdir(exist_ok=True)
-        cache = bake(parse_setup(document), StoredAssets(settings), path, resume=True, tell=tell)
+        setup, assets = parse_setup(document), StoredAssets(settings)
+        cache = bake(setup, assets, path, resume=True, tell=tell)
         state = "done" if cache.done == job.last else "stopped"
-        make_picture(cache, path / "picture.png")
+        make_picture(cache, path / "picture.png", setup, assets)
     except Problem as problem:
         error = str(problem)
     except Exception as fault:  # a fault of ours must show on the page, not only in the log

@@ -146,7 +146,8 @@ function show() {
   const top = Math.max(...values.filter(Number.isFinite));
   const here = bake ? values[state.frame - bake.first] : undefined;
   $("peak").textContent = values.length
-    ? `${here === undefined ? "–" : Number(here.toPrecision(3))} ${unit} here · peak ${Number(top.toPrecision(3))} at ${String(values.indexOf(top) + bake.first).padStart(3, "0")}` : "";
+    ? `${here === undefined ? "–" : Number(here.toPrecision(3))} ${unit} here · peak ${Number(top.toPrecision(3))} at ${String(values.indexOf(top) + bake.first).padStart(3, "0")}`
+    : bake?.done ? "not measured in this cache" : "";
   const wait = $("wait");
   wait.hidden = true;
   // Of a stale bake the first frame gives way to the start as it is set now.

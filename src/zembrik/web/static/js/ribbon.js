@@ -82,7 +82,8 @@ export class Ribbon {
       const x = k * step + gap / 2, width = Math.max(step - gap, 0.6);
       const n = k + this.first - this.begin;
       if (n >= 0 && n < this.done) {
-        const height = Math.max(3 * ratio, (this.values[n] / top) * (floor - 4 * ratio));
+        const share = Number.isFinite(this.values[n]) ? this.values[n] / top : 0;  // a cache from elsewhere has no figures
+        const height = Math.max(3 * ratio, share * (floor - 4 * ratio));
         pen.fillStyle = n === peak && !this.stale && step > 3 ? css("--lamp") : good;
         pen.fillRect(x, floor - height, width, height);
       } else if (this.active && n >= this.done && n < this.done + 2) {

@@ -144,7 +144,7 @@ function show() {
   $("now").textContent = String(state.frame).padStart(3, "0");
   $("of").textContent = `of ${last} · ${fps} fps`;
   const here = trial ? values[state.frame - trial.begin] : undefined;
-  $("peak").textContent = here === undefined ? "" : `${Number(here.toPrecision(3))} ${unit} here`;
+  $("peak").textContent = trial?.ready && trial.done && !values.length ? "not measured in this cache" : here === undefined ? "" : `${Number(here.toPrecision(3))} ${unit} here`;
   $("of-trial").textContent = trial ? document.querySelector(`.cell[data-trial="${state.picked}"] figcaption`)?.textContent ?? "" : "";
   if (!kept) draw();
   return kept;
