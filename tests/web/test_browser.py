@@ -521,6 +521,37 @@ def test_a_dial_is_keyed_where_it_stands(address, browser, database, shot):
     bench.wait(lambda: bench.find("#curves .count").text.startswith("nothing is keyed yet"))
 
 
+def test_a_remedy_is_taken_and_given_back_by_keys(address, browser, database, shot):
+    """Too few substeps are told where they are set; the remedy sets them; undo and redo bring both back and forth."""
+    bench = Bench(browser)
+    browser.get(f"{address}/shots/{shot}/quality?body=sheet")
+    bench.wait(lambda: bench.state("state.status") and bench.state("state.whole"))
+
+    def substeps():
+        with database.session() as session:
+            return get_shot(session, shot).head.document.get("quality", {}).get("substeps")
+
+    def told():
+        return [f.text for f in browser.find_elements(By.CSS_SELECTOR, "#panel .find b") if "Too fine" in f.text]
+
+    dial = "[id$=quality-substeps]"
+    assert not told()
+    bench.type(dial, "2")
+    bench.wait(lambda: substeps() == 2 and told())
+    cure = bench.find("#panel .find:has(b) .go-look")
+    assert cure.text.startswith("Use ") and cure.text.endswith(" substeps")
+    wanted = int(cure.text.split()[1])
+    bench.changed(lambda: bench.click("#panel .find .go-look"))
+    bench.wait(lambda: substeps() == wanted and not told())
+    assert wanted > 2 and bench.find(dial).get_attribute("value") == str(wanted)
+    ActionChains(browser).key_down(Keys.CONTROL).send_keys("z").key_up(Keys.CONTROL).perform()
+    bench.wait(lambda: substeps() == 2 and told())
+    hands = ActionChains(browser).key_down(Keys.CONTROL).key_down(Keys.SHIFT).send_keys("z")
+    hands.key_up(Keys.SHIFT).key_up(Keys.CONTROL).perform()
+    bench.wait(lambda: substeps() == wanted and not told())
+    assert complaints(browser) == []
+
+
 def test_points_are_chosen_in_the_viewport_and_held(address, browser, database, shot):
     bench = Bench(browser)
     browser.get(f"{address}/shots/{shot}/motion?body=sheet")
