@@ -122,7 +122,7 @@ def test_a_simulated_body_goes_by_keys_as_it_was_baked(tmp_path):
     cache = bake(parse_setup(document), NoAssets(), tmp_path / "box.zarr")
     poses = poses_of(cache, 0)
     found = keyed(poses, box["place"]["translate"], 0.0005, 0.2)
-    assert found.frames == 48 and found.keys_of_place < 24 and found.off_m <= 0.0005 and found.off_deg <= 0.2
+    assert found.frames == 48 and found.keys_of_place < 32 and found.off_m <= 0.0005 and found.off_deg <= 0.2
     moved = {**box, "role": "collider", "motion": found.motion}
     body = parse_setup({"bodies": [moved]}).bodies[0]
     mover = Mover(body.motion.model_dump(mode="json"), box["place"]["translate"])
@@ -132,7 +132,7 @@ def test_a_simulated_body_goes_by_keys_as_it_was_baked(tmp_path):
         off = np.linalg.norm(mover.points_at(points, frame) - cache.points(0, frame), axis=1).max()
         assert off <= 0.0005 + np.radians(0.2) * reach + 1e-6
     by_angles = keyed(poses, box["place"]["translate"], 0.0005, 0.2, angles="zxy")
-    assert by_angles.off_deg <= 0.2 and by_angles.keys_of_turn < 48
+    assert by_angles.off_deg <= 0.2 and by_angles.keys_of_turn < 72  # of three angles over 48 frames
     body = parse_setup({"bodies": [{**box, "role": "collider", "motion": by_angles.motion}]}).bodies[0]
     mover = Mover(body.motion.model_dump(mode="json"), box["place"]["translate"])
     for frame in range(1, 49):

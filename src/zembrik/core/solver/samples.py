@@ -15,7 +15,7 @@ from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.solver.touching import sharp_corners
 
 Floats = NDArray[np.float64]
-EDGE_PARTS = 4  # the body's size over this is how far apart places along an edge are at most
+EDGE_PARTS = 4  # twice the way from its middle to its farthest corner, over this: how far apart places on an edge are
 
 
 def samples_of(shapes: list[Shape]) -> tuple[Floats, Floats]:
@@ -55,9 +55,10 @@ def _of_one(shape: Shape) -> tuple[Floats, float]:
 
 
 def _corners_and_edges(mesh: TriMesh) -> Floats:
-    """Return the corners of a convex mesh, and places along its sharp edges."""
-    along, _ = sharp_corners(mesh, float(np.linalg.norm(mesh.size)) / EDGE_PARTS)
+    """Return the corners of a convex mesh, and places along its sharp edges: as many whichever way it is turned."""
+    # Not its extents along the axes, which a turn changes. A thousandth more, so that rounding adds no part.
+    size = 2.0 * float(np.linalg.norm(mesh.points - mesh.points.mean(axis=0), axis=1).max()) or 1.0
+    along, _ = sharp_corners(mesh, 1.001 * size / EDGE_PARTS)
     every = np.concatenate([mesh.points, along])
-    size = float(np.linalg.norm(mesh.size)) or 1.0
     _, first = np.unique(np.rint(every / size * 1e6).astype(np.int64), axis=0, return_index=True)
     return every[np.sort(first)]
