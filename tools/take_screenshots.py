@@ -28,7 +28,10 @@ VIEWS = {
     "intake": ("/shots/1/intake", "document.querySelector('[data-toggle=human]').click()"),
     "taken": ("/shots/3/intake", "FILE examples/terraces.obj"),
     "table": ("/shots/5/intake", "document.querySelector('[data-action=table]').click()"),
-    "proxies": ("/shots/3/proxies", ""),
+    "proxies": (
+        "/shots/3/proxies",
+        "if (document.querySelector('.kinds').textContent.includes('…')) throw new Error('still being measured')",
+    ),
     "start": ("/shots/2/start", ""),
     "motion": ("/shots/1/motion", "document.querySelector('[data-action=air]').click(); zembrik.state.frame = 54"),
     "curves": ("/shots/1/motion", "document.querySelector('.wind .track').click(); zembrik.state.frame = 40"),
