@@ -50,6 +50,13 @@ def test_what_lies_behind_a_wall_is_covered():
     assert alone.sum() > 10_000 and green.sum() < 0.02 * alone.sum() and grey.sum() > alone.sum()
 
 
+def test_a_collider_of_very_many_faces_is_left_out_instead_of_waited_for():
+    ground = shapes.grid((3.0, 3.0), (400, 400))  # 320,000 faces
+    ground = ground.moved(ground.points - np.array([0.0, 0.05, 0.0]))
+    assert not drawn([ball((0, 0, 0), 2.0)], [ground])[1].any()
+    assert drawn([ball((0, 0, 0), 0.2)], [ground])[1].any()  # what is in this picture is few of them
+
+
 def test_a_few_that_rolled_far_off_do_not_make_the_rest_specks():
     near = [ball((0.25 * (k % 5), 0.0, 0.25 * (k // 5))) for k in range(20)]
     together, _ = drawn(near)

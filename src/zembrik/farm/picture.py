@@ -19,6 +19,7 @@ from zembrik.core.setup.document import Setup
 WIDTH, HEIGHT, SUPER = 416, 250, 2
 CLOTH = np.array([195, 216, 107]), np.array([74, 84, 38])  # in the light, and in the shade
 COLLIDER = np.array([116, 152, 149]), np.array([50, 66, 76])
+MOST_FACES = 200_000  # of a collider in the picture, 2 s; one that takes more is left out, so that no bake waits for it
 PARTS = 30  # a collider's faces are cut to this share of the picture, so that they can be put in order
 MANY = 8  # of more bodies than this, those that rolled far off are not waited for
 
@@ -94,16 +95,21 @@ def _inside(faces: Floats, low: Floats, high: Floats) -> Floats:
 
 
 def _cut(faces: Floats, longest_m: float, low: Floats, high: Floats) -> Floats:
-    """Return the same, halved along their longest edges until none is longer; what falls outside is left out."""
-    done = []
+    """Return the same, halved along their longest edges until none is longer; what falls outside is left out.
+
+    Of more than MOST_FACES, none.
+    """
+    done = [np.zeros((0, 3, 3))]
     while len(faces := _inside(faces, low, high)):
+        if len(faces) + sum(map(len, done)) > MOST_FACES:
+            return done[0]
         lengths = np.linalg.norm(faces - np.roll(faces, -1, axis=1), axis=2)
         short = lengths.max(axis=1) <= longest_m
         done.append(faces[short])
         a, b, c = (faces[~short, (lengths[~short].argmax(axis=1) + k) % 3] for k in range(3))
         middle = (a + b) / 2
         faces = np.concatenate([np.stack([a, middle, c], axis=1), np.stack([middle, b, c], axis=1)])
-    return np.concatenate([np.zeros((0, 3, 3)), *done])
+    return np.concatenate(done)
 
 
 def _tint(faces: Floats, colour: Any, shade: Any) -> NDArray[np.int64]:
