@@ -9,7 +9,7 @@ import numpy as np
 
 from zembrik.core.bake import frame_of, hash_of
 from zembrik.core.cache.body import BodyFrame
-from zembrik.core.cache.layout import FIGURES, chunk_path, encode_chunk, write_whole
+from zembrik.core.cache.layout import chunk_path, encode_chunk, write_whole
 from zembrik.core.cache.lock import check_unlocked
 from zembrik.core.cache.reader import Cache
 from zembrik.core.cache.writer import write_array, write_body_frame
@@ -52,7 +52,10 @@ def rebake(setup: Setup, assets: Assets, path: Path, tell: Tell = silent) -> lis
             _write_mesh(path / "bodies" / str(number), world.bodies[number].faces, world.bodies[number].rest)
         quality = resolved.quality
         stepper = Stepper(world, quality("substeps"), quality("iterations"), setup.fps, quality("enough"))
-        meter, values = Meter(world), {name: np.full(last - cache.first + 1, np.nan, np.float32) for name in FIGURES}
+        meter, values = (
+            Meter(world),
+            {name: np.full(last - cache.first + 1, np.nan, np.float32) for name in cache.measured},
+        )
         for frame in range(cache.first - setup.preroll, cache.first):
             stepper.advance(frame)
             check_sound(world, frame + 1)
@@ -62,7 +65,8 @@ def rebake(setup: Setup, assets: Assets, path: Path, tell: Tell = silent) -> lis
                 stepper.advance(frame - 1)
             check_sound(world, frame)
             for name, value in meter.measure(stepper).items():
-                values[f"stats/{name}"][frame - cache.first] = value
+                if f"stats/{name}" in values:
+                    values[f"stats/{name}"][frame - cache.first] = value
             for number, now in enumerate(frame_of(world)):
                 if (number, frame) in wanted:
                     write_body_frame(path / "bodies" / str(number), frame - cache.first, now)

@@ -62,7 +62,7 @@ def pears(count: int = 60, frames: int = 120) -> DemoShot:
                     "translate": [round(float(v), 4) for v in spot],
                     "rotate": [round(float(v), 1) for v in turn],
                 },
-                "material": {"density": 1000, "friction": 0.6, "bounce": 0.15},
+                "material": {"density": 1000, "friction": 0.6, "bounce": 0.15, "rolling_resistance": 0.004},
                 "proxy": {"kind": "hulls", "most": 3, "hollow": 0.02},
             }
         )

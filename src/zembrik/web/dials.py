@@ -17,7 +17,7 @@ from zembrik.core.setup.resolve import BY_HAND, Resolved, dotted
 from zembrik.web.tracks import Track, made, times
 
 # Shown in another unit than the document's: path ending → (unit, factor from the document's).
-SHOWN = dict.fromkeys(("thickness", "enough", "cell", "tack_distance"), ("mm", 1000.0))
+SHOWN = dict.fromkeys(("thickness", "enough", "cell", "tack_distance", "rolling_resistance"), ("mm", 1000.0))
 
 
 @dataclass(frozen=True)
@@ -50,7 +50,8 @@ LABELS = {
     "friction": "Friction", "drag": "Air drag", "thickness": "Thickness", "fps": "Frame rate", "preroll": "Preroll",
     "air_density": "Air density", "scale": "Scale", "height": "Height",
     "contact": "Contact", "self_collision": "Self-collision", "enough": "Enough when a pass moves less than",
-    "density": "Density", "bounce": "Bounce", "sliding_friction": "Sliding friction", "lift": "Lift",
+    "density": "Density", "bounce": "Bounce", "rolling_resistance": "Rolling resistance",
+    "sliding_friction": "Sliding friction", "lift": "Lift",
     "young": "Stiffness (Young)", "poisson": "Bulge (Poisson)", "yield_strain": "Yield strain",
     "yield_angle": "Yield angle", "creep": "Creep", "tack": "Tack", "tack_distance": "Tack breaks at",
     "cell": "Cell", "gravity": "Gravity's share", "release": "Let go at frame", "most": "Hulls at most",

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.cache.journal import read_journal
-from zembrik.core.cache.layout import FIGURES, SCHEMA, chunk_path, decode_chunk
+from zembrik.core.cache.layout import FIRST_FIGURES, SCHEMA, chunk_path, decode_chunk
 from zembrik.core.problem import Problem
 from zembrik.core.units import quaternion_turn
 
@@ -36,7 +36,9 @@ class Cache:
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        self._journal = read_journal(path, len(FIGURES))  # before the attributes, which are never older
+        written = self._group(path).get("figures", FIRST_FIGURES)
+        self.measured: list[str] = written if isinstance(written, list) else FIRST_FIGURES
+        self._journal = read_journal(path, len(self.measured))  # before the attributes, which are never older
         self.attributes = self._group(path)
         if self.attributes.get("schema") != SCHEMA:
             raise Problem(f"this is not a cache of the schema {SCHEMA}.", str(path))
@@ -171,16 +173,16 @@ class Cache:
     def figure(self, name: str) -> NDArray[np.float32]:
         """Return "stats/<name>" or "timing/seconds" of the committed frames, float32 (frames,), SI units.
 
-        Of a cache that was handed in there are none, float32 (0,).
+        Of a cache that was imported there are none, float32 (0,), and of an older one not all.
         """
-        if self.done is None or self.foreign is not None:
+        if self.done is None or self.foreign is not None or name not in self.measured:
             return np.zeros(0, np.float32)
         array = self.path / name
         values = np.full(self.frame_count, np.nan, np.float32)
         if chunk_path(array, 0).exists() or not self._journal:
             stored = self._chunk(array, (0,), "<f4", tuple(self._shape(array)), name)[: self.frame_count]
             values[: len(stored)] = stored
-        which = FIGURES.index(name)
+        which = self.measured.index(name)
         for frame, figures in self._journal.items():
             values[frame - self.first] = figures[which]
         return values
@@ -215,7 +217,7 @@ class Cache:
                         found.append(Flaw(number, frame, words))
                 except Problem as problem:
                     found.append(Flaw(number, frame, f"body '{name}': {problem}"))
-        for figure in FIGURES if self.done is not None and self.foreign is None else ():
+        for figure in self.measured if self.done is not None and self.foreign is None else ():
             try:
                 self.figure(figure)
             except Problem as problem:

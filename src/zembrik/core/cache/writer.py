@@ -63,6 +63,7 @@ class CacheWriter:
             "assets": assets,
             "fps": setup["fps"],
             "frames": setup["frames"],
+            "figures": FIGURES,
             "done": None,
             "length_unit": "m",
             "up_axis": "y",
@@ -94,7 +95,8 @@ class CacheWriter:
         """Open a cache to continue it, up to a last frame that may be later than before."""
         check_unlocked(path)
         attributes = json.loads((path / "zarr.json").read_bytes())["attributes"]
-        if b'"blosc"' not in (path / FIGURES[0] / "zarr.json").read_bytes():
+        packed = b'"blosc"' in (path / FIGURES[0] / "zarr.json").read_bytes()
+        if not packed or attributes.get("figures") != FIGURES:
             raise Problem("the cache was begun by an earlier version.", str(path), "Discard it and bake it anew.")
         first, before = attributes["frames"]
         attributes["frames"] = attributes["setup"]["frames"] = [first, max(last, before)]

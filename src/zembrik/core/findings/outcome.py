@@ -11,6 +11,10 @@ from zembrik.core.setup.document import Setup
 from zembrik.core.setup.keyed import is_keyed
 from zembrik.core.setup.resolve import resolve
 
+GAINED = 0.1  # of all energy that a shot has had so far: more from nowhere is no longer what the setup says
+LEAST_GAIN_J = 1e-6
+DRIFTED, LEAST_DRIFT_M_PER_S = 0.01, 1e-4  # of the greatest speed, by which all mass together may come to go otherwise
+SWOLLEN = 0.15  # of the first frame's volume
 TORN = 0.6  # strain: no fabric stretches by as much, so the solver lost hold of it
 SUNK_ROOMS, SUNK_M = 3.0, 0.003  # deeper than this many thicknesses, and than this
 FLOWN = 3.0  # times the speed of a fall through the whole scene
@@ -45,6 +49,34 @@ def check_outcome(setup: Setup, cache: Cache) -> list[Finding]:
             f"From frame {cache.first + torn[0]} on, triangles are stretched by up to {100 * stretch.max():.0f}%. With "
             f"{substeps} substeps the solver cannot hold what pulls there.", int(torn[0]),
         )  # fmt: skip
+    begins = _energy_from_nowhere(cache)
+    if begins is not None and not len(torn):
+        index, gained, had = begins
+        body, at = _fastest(cache, cache.first + index)
+        text = (
+            f"From frame {cache.first + index} on there is {gained:.3g} J more than what falls, blows and moves put "
+            f"in, of {had:.3g} J altogether: frames from there on are wrong. {substeps} substeps are too few "
+            f"for what is this fine or stiff; fewer points help as well. The fastest there is '{body}'."
+        )
+        title = "Energy comes from nowhere"
+        found.append(Finding("energy", "Review", True, title, text, body, at, label, patch))
+    swollen = _volume_changes(setup, cache)
+    if swollen is not None:
+        index, share = swollen
+        word = "more" if share > 0.0 else "less"
+        text = (
+            f"From frame {cache.first + index} on the soft bodies hold {100 * abs(share):.0f}% {word} than at the "
+            f"start. Their stuff hardly changes its volume, so {substeps} substeps do not hold it."
+        )
+        found.append(Finding("volume", "Review", True, "Soft bodies lose their volume", text, "", None, label, patch))
+    drifting = _momentum_changes(cache)
+    if drifting is not None:
+        index, off = drifting
+        text = (
+            f"Nothing holds what is simulated, yet by frame {cache.first + index} its middle goes {off:.3g} m/s "
+            f"otherwise than gravity makes it go. {substeps} substeps are too few."
+        )
+        found.append(Finding("momentum", "Review", True, "Momentum is not kept", text, "", None, label, patch))
     # Tracks may drive things fast: what falls through the whole scene, and what the wind blows, is no surprise.
     winds = [float(np.linalg.norm(f.velocity)) for f in setup.forces if f.kind == "wind"]
     expected = _fall_speed(setup, cache) + max(winds, default=0.0)
@@ -66,6 +98,51 @@ def check_outcome(setup: Setup, cache: Cache) -> list[Finding]:
             f"{1e3 * depth[1:].max():.1f} mm at frame {cache.first + 1 + int(np.argmax(depth[1:]))}.", int(sunk[0]),
         )  # fmt: skip
     return found
+
+
+def _energy_from_nowhere(cache: Cache) -> tuple[int, float, float] | None:
+    """Return (index of the frame, J gained since, J there were) where a bake begins to gain energy, or None.
+
+    What is gained is counted from the last frame that had least: what was lost to friction does not come back.
+    """
+    names = ("energy_balance", "kinetic_energy", "height_energy")
+    balance, moving, height = (cache.figure(f"stats/{n}").astype(np.float64) for n in names)
+    if not len(balance):
+        return None
+    span = np.maximum.accumulate(height) - np.minimum.accumulate(height)
+    had = np.maximum.accumulate(np.maximum(moving, 0.0)) + span
+    gained, begins = 0.0, 1
+    for k in range(1, len(balance)):
+        if gained + balance[k] <= 0.0 or balance[k] == 0.0:
+            gained, begins = 0.0, k + 1
+            continue
+        gained += balance[k]
+        if gained > max(GAINED * had[k], LEAST_GAIN_J):
+            return begins, gained, float(had[k])
+    return None
+
+
+def _volume_changes(setup: Setup, cache: Cache) -> tuple[int, float] | None:
+    """Return (index of the frame, change as a share) of the volume of soft bodies that should keep theirs."""
+    kept = [k for k, b in enumerate(resolve(setup).document["bodies"]) if b["role"] == "soft"]
+    others = any(b.role == "cloth" for b in setup.bodies)
+    bulges = [most_of(resolve(setup).document["bodies"][k]["material"]["poisson"]) for k in kept]
+    volume = cache.figure("stats/volume").astype(np.float64)
+    if not kept or others or min(bulges) < 0.4 or not len(volume) or volume[0] <= 0.0:
+        return None
+    share = volume / volume[0] - 1.0
+    bad = np.flatnonzero(np.abs(share) > SWOLLEN)
+    return (int(bad[0]), float(share[bad[0]])) if len(bad) else None
+
+
+def _momentum_changes(cache: Cache) -> tuple[int, float] | None:
+    """Return (index of the frame, m/s) where all mass together has come to go otherwise than gravity makes it go."""
+    balance = cache.figure("stats/momentum_balance").astype(np.float64)
+    if not len(balance):
+        return None
+    off, fastest = np.cumsum(np.abs(balance)), np.maximum.accumulate(cache.figure("stats/top_speed"))
+    bad = np.flatnonzero(off > np.maximum(DRIFTED * fastest, LEAST_DRIFT_M_PER_S))
+    return (int(bad[0]), float(off[bad[0]])) if len(bad) else None
 
 
 def _fall_speed(setup: Setup, cache: Cache) -> float:

@@ -189,6 +189,8 @@ def mover_of_body(setup: Setup, number: int, assets: Assets) -> Mover | None:
     motion, parent = None, None
     if body.motion is not None:
         motion = body.motion.model_dump(mode="json")
+        if spin := motion.get("spin"):  # its axis is one of the body's own, which stands in its place turned
+            spin["axis"] = (turn_matrix(body.place.rotate) @ spin["axis"]).tolist()
         if body.motion.parent is not None:
             above = next(k for k, b in enumerate(setup.bodies) if b.name == body.motion.parent)
             parent = mover_of_body(setup, above, assets)

@@ -132,6 +132,10 @@ class Material(KeyedPart):
     bounce: Keyed | None = keyed_dial(
         None, "×", "Share of its speed that it springs back with: 0 stays, 1 never rests.", least=0, most=1
     )
+    rolling_resistance: Keyed | None = keyed_dial(
+        None, "m", "How far ahead of its middle the ground pushes against what rolls: 0 rolls on for ever.", least=0,
+        most=1
+    )  # fmt: skip
     drag: Keyed | None = keyed_dial(
         None, "", "Share of the air's pressure that it feels: 0 is as in a vacuum.", least=0, most=10
     )
@@ -303,6 +307,7 @@ class Joint(Part):
     bodies: tuple[str, str | None] = Field(description="Names of two rigid bodies; null for the world.")
     at: Vector = dial((0.0, 0.0, 0.0), "m", "The joint's place at the first frame.")
     axis: Vector = dial((0.0, 1.0, 0.0), "", "Direction of a hinge.")
+    touch: bool = Field(False, description="Whether the two bodies also touch each other; they may overlap otherwise.")
 
     @field_validator("axis")
     @classmethod

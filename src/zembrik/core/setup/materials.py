@@ -92,6 +92,7 @@ class Stuff:
         density: kg/m³.
         friction, sliding_friction: Coulomb coefficients at rest and in sliding.
         bounce: share of the speed given back by a hard floor.
+        rolling_resistance: m, the lever at which the ground's push holds back what rolls.
         thickness: m kept free around the surface.
         source: where the values come from.
         drag, lift: as a fabric's, of the faces that meet the air; what is heavy hardly feels it, so it is left out.
@@ -101,6 +102,7 @@ class Stuff:
     friction: float
     sliding_friction: float
     bounce: float
+    rolling_resistance: float
     thickness: float
     source: str
     drag: float = 0.0
@@ -108,10 +110,12 @@ class Stuff:
 
 
 RIGIDS: dict[str, Stuff] = {
-    "oak": Stuff(720, 0.55, 0.40, 0.35, 0.001, "air-dry oak, 720 kg/m³; wood on wood 0.5-0.6 at rest, 0.4 sliding"),
-    "fired clay": Stuff(1900, 0.60, 0.50, 0.20, 0.001, "unglazed earthenware, 1,900 kg/m³; breaks rather than bounces"),
-    "granite": Stuff(2650, 0.65, 0.55, 0.30, 0.001, "granite, 2,650 kg/m³; rough stone on stone 0.6-0.7"),
-    "tin": Stuff(7290, 0.45, 0.35, 0.15, 0.001, "pure tin, 7,290 kg/m³; a soft metal that swallows blows"),
+    "oak": Stuff(720, 0.55, 0.40, 0.35, 5e-4, 0.001,
+                 "air-dry oak, 720 kg/m³; wood on wood 0.5-0.6 at rest, 0.4 sliding; rolls on a lever of 0.5 mm"),
+    "fired clay": Stuff(1900, 0.60, 0.50, 0.20, 5e-4, 0.001,
+                        "unglazed earthenware, 1,900 kg/m³; breaks rather than bounces"),
+    "granite": Stuff(2650, 0.65, 0.55, 0.30, 5e-4, 0.001, "granite, 2,650 kg/m³; rough stone on stone 0.6-0.7"),
+    "tin": Stuff(7290, 0.45, 0.35, 0.15, 2e-4, 0.001, "pure tin, 7,290 kg/m³; a soft metal that swallows blows"),
 }  # fmt: skip
 
 

@@ -172,9 +172,8 @@ class Joints(NamedTuple):
         anchor: float64 (J, 2, 3), the joint's place in both bodies' own frames, metres.
         frame: float64 (J, 2, 9), the joint's axes in both bodies' own frames, a matrix by rows whose
             columns are the axes; the first is the hinge's.
-        arm: float64 (J, 2, 3), filled: from the centres to the anchor in world axes.
-        axes: float64 (J, 2, 9), filled: the frames in world axes.
-        off: float64 (J, 3), filled: from the second anchor to the first as predicted, metres.
+        arm: float64 (J, 2, 3), filled: from the centres to the anchor in world axes, as a substep begins.
+        axes: float64 (J, 2, 9), filled: the frames in world axes, as a substep begins.
     """
 
     kind: NDArray[np.int64]
@@ -183,4 +182,3 @@ class Joints(NamedTuple):
     frame: Floats
     arm: Floats
     axes: Floats
-    off: Floats

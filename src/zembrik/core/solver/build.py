@@ -14,7 +14,7 @@ from zembrik.core.motion.rigid import Mover
 from zembrik.core.motion.track import value_at
 from zembrik.core.motion.turbulence import Turbulence
 from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh
-from zembrik.core.setup.document import Pin, Setup
+from zembrik.core.setup.document import Pin, Place, Setup
 from zembrik.core.setup.resolve import Resolved, resolve
 from zembrik.core.solver.bend import Bend, bend_rows
 from zembrik.core.solver.bend_form import BendForm
@@ -29,11 +29,13 @@ from zembrik.core.solver.membrane import Membrane, membrane_rows
 from zembrik.core.solver.pins import meshes_of, pin_weights
 from zembrik.core.solver.plastic import Yielding
 from zembrik.core.solver.rigid_parts import joints_of, rigid_parts
+from zembrik.core.solver.samples import samples_of
 from zembrik.core.solver.soft_parts import SoftPart, soft_parts
 from zembrik.core.solver.solidity import Tets
 from zembrik.core.solver.solids import ParticleSkin, RigidPart, build_solids, own_points
 from zembrik.core.solver.touching import Touching
 from zembrik.core.solver.world import Air, Pull, Shrinking, SimBody, World
+from zembrik.core.units import turn_matrix
 
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int32]
@@ -79,7 +81,9 @@ def build_world(setup: Setup, assets: Assets) -> World:
         ParticleSkin(p.lattice.masters + np.int32(s), p.lattice.shares, p.surface, wide=True)
         for p, s in zip(softs, soft_starts, strict=False)
     ]
-    solids = build_solids(parts, joints_of(setup, parts), skins, colliders)
+    joints = joints_of(setup, parts)
+    apart = [(int(a), int(b)) for (a, b), j in zip(joints.bodies, setup.joints, strict=True) if b >= 0 and not j.touch]
+    solids = build_solids(parts, joints, skins, colliders, apart)
     face_owner = np.repeat(np.arange(len(cloths)), [len(c.mesh.faces) for c in cloths])
     warp = np.array([c.warp for c in cloths]).reshape(-1, 3)[face_owner]
     stiff = np.array([c.stiff for c in cloths]).reshape(-1, 4)[face_owner]
@@ -138,6 +142,7 @@ def build_world(setup: Setup, assets: Assets) -> World:
         fps=setup.fps,
         pull=_pull(resolved, loose, parts, starts),
     )
+    world.closed = [b for b in world.bodies if b.rigid is None and TriMesh(b.points(x), b.faces).is_closed]
     materials = {b["name"]: b.get("material") or {} for b in resolved.document["bodies"]}
     world.blown = Blown(
         soft_skin(softs, soft_starts, [materials[p.name] for p in softs]),
@@ -200,7 +205,7 @@ def _skin_of(cloths: list[ClothPart]) -> Floats:
 
 def _reach(part: RigidPart) -> float:
     """Return how far from a rigid body's asking places something may touch it, metres."""
-    return part.surface.room + max((s.radius_m for s in part.shapes if s.kind in ("ball", "capsule")), default=0.0)
+    return part.surface.room + float(samples_of(part.shapes)[1].max(initial=0.0))
 
 
 def _spacing(meshes: list[TriMesh]) -> float:
@@ -284,7 +289,7 @@ def _handles(
                 np.maximum.at(on_all, part.masters[carry], np.repeat(weights, carry.sum(axis=1)))
                 weights = on_all
             held = np.flatnonzero(weights > 0.0)
-            mover = _mover_of_pin(setup, pin, middle, part.begin[held], assets)
+            mover = _mover_of_pin(setup, pin, setup.bodies[part.number].place, middle, part.begin[held], assets)
             strength = pin.strength if isinstance(pin.strength, float) else pin.strength.model_dump(mode="json")
             found.append(Handle(held + start, weights[held], part.begin[held].copy(), mover, strength, pin.release))
     if all(handle.is_fast for handle in found):  # then what stays is held by having no inverse mass
@@ -292,7 +297,7 @@ def _handles(
     return found
 
 
-def _mover_of_pin(setup: Setup, pin: Pin, middle: Floats, places: Floats, assets: Assets) -> Mover | None:
+def _mover_of_pin(setup: Setup, pin: Pin, place: Place, middle: Floats, places: Floats, assets: Assets) -> Mover | None:
     """Return what moves held points (h, 3), metres; None where they stay.
 
     Of what changes its form each keeps to the place of the surface that it is nearest to. What moves by itself, about
@@ -302,7 +307,10 @@ def _mover_of_pin(setup: Setup, pin: Pin, middle: Floats, places: Floats, assets
     if number is not None:
         leader = mover_of_body(setup, number, assets)
     if pin.motion is not None:
-        return Mover(pin.motion.model_dump(mode="json"), middle, leader)
+        motion = pin.motion.model_dump(mode="json")
+        if spin := motion.get("spin"):
+            spin["axis"] = (turn_matrix(place.rotate) @ spin["axis"]).tolist()
+        return Mover(motion, middle, leader)
     if number is not None and isinstance(leader, Deform):
         mesh, body = placed_mesh(setup.bodies[number], assets), setup.bodies[number]
         return Carried(leader, mesh, TriMesh(places.copy(), np.zeros((0, 3), np.int32)), body.name)

@@ -78,6 +78,7 @@ class Colliders:
 
     def __post_init__(self) -> None:
         fields = self.fields
+        self.moved = np.zeros(len(self.touch.room), np.bool_)  # whether each went anywhere when it was last moved
         self._rest = [(fields.place[c].copy(), _corners(fields.low[c], fields.high[c])) for c, _ in self.movers]
         self._last = [corners for _, corners in self._rest]
 
@@ -114,7 +115,8 @@ class Colliders:
             old = fields.place[c].copy()
             fields.place[c, :9] = (turn @ place[:9].reshape(3, 3)).ravel()
             fields.place[c, 9:] = turn @ place[9:] + shift
-            back = old[:9].reshape(3, 3) @ fields.place[c, :9].reshape(3, 3).T
+            self.moved[c] = bool((fields.place[c] != old).any())
+            back = old[:9].reshape(3, 3) @ fields.place[c, :9].reshape(3, 3).T if self.moved[c] else np.eye(3)
             drift[c, :9], drift[c, 9:] = back.ravel(), old[9:] - back @ fields.place[c, 9:]
             if np.isfinite(corners).all():
                 now = corners @ turn.T + shift

@@ -62,6 +62,7 @@ def dials_over_frames(
             continue
         _surface_dials(found, world, by_name[part.name], _of_rigid(world, r))
         found.add(_lightness(world, r, part.density), by_name[part.name]["material"]["density"])
+        found.add(into((world.solids.lever, r)), by_name[part.name]["material"]["rolling_resistance"])
         blown = world.blown.rigid
         mine = np.repeat(blown.bodies, np.diff(blown.span)) == r
         _air_dials(found, blown.rows, np.flatnonzero(mine), by_name[part.name]["material"])

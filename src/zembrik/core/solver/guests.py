@@ -137,7 +137,9 @@ def weigh_guests(guests, rigid, w, touched, crowd, crowd_rigid, out):  # type: i
             for j in range(4):
                 m, share = guests.masters[k, j], guests.shares[k, j]
                 out[k] += share * share * w[m] * max(crowd[m], 1.0)
-        elif rigid.w[r] > 0.0 and not rigid.asleep[r]:
+        elif rigid.asleep[r]:
+            rigid.asleep[r], rigid.still[r] = False, 0.0  # from the next substep on
+        elif rigid.w[r] > 0.0:
             arm, most = 0.0, 0.0
             for j in range(3):
                 arm += guests.local[k, j] ** 2

@@ -95,12 +95,16 @@ class Handles:
         w[:] = new
         return changed
 
-    def move_to(self, frame: float, x: Floats, w: Floats) -> None:
-        """Put what is held fast where it is at a frame."""
+    def move_to(self, frame: float, x: Floats, w: Floats) -> bool:
+        """Put what is held fast where it is at a frame; return whether any of it went anywhere."""
+        moved = False
         for handle in self.every:
             if handle.mover is not None or self.changing:
                 fast = w[handle.numbers] == 0.0
-                x[handle.numbers[fast]] = handle.places(frame)[fast]
+                numbers, places = handle.numbers[fast], handle.places(frame)[fast]
+                moved |= bool((x[numbers] != places).any())
+                x[numbers] = places
+        return moved
 
     def draw(self, begin: float, end: float, dt: float, x: Floats, v: Floats, w: Floats, pull: Floats) -> None:
         """Speed up what is drawn softly, over a step of dt seconds from one frame to another.

@@ -228,6 +228,13 @@ class NearPairs:
         self.room = np.zeros(0)  # thicknesses that it was found with, metres: they may be keyed
         self.kinds: tuple[Numbers, Numbers] = (np.zeros(0, np.int64), np.zeros(0, np.int64))
         self.own, self.box = np.zeros((0, 6)), np.zeros((0, 6))
+        self.apart: Numbers = np.zeros(0, np.int64)  # pairs of solids that do not touch, as one number each
+
+    def leave_out(self, pairs: list[tuple[int, int]], solids: Solids) -> None:
+        """Let pairs of rigid bodies not touch each other."""
+        solid, count = {int(r): s for s, r in enumerate(solids.owner) if r >= 0}, len(solids.owner)
+        both = [(a, b) for one, two in pairs for a, b in ((one, two), (two, one))]
+        self.apart = np.array(sorted({solid[a] * count + solid[b] for a, b in both}), np.int64)
 
     def find(self, skin: Skin, solids: Solids, rigid: Rigid) -> tuple[Numbers, Numbers]:
         """Return the pairs (Q, 2) that may touch now, and the number of each among all that are near (Q,).
@@ -241,6 +248,8 @@ class NearPairs:
             _widen(skin.box, skin.solid, solids.pose, self.own)
             _widen(solids.box, np.arange(len(self.box)), solids.pose, self.box)
             pairs = find_pairs(self.own, self.box, skin.solid, of_chunk, of_solid)
+            if len(self.apart):
+                pairs = pairs[~np.isin(skin.solid[pairs[:, 0]] * len(self.box) + pairs[:, 1], self.apart)]
             self.until = _carried(self.pairs, self.until, pairs)
             self.pairs = pairs
         if not np.array_equal(solids.room, self.room):

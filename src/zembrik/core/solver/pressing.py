@@ -375,8 +375,23 @@ def _set_parting(row, c, a, b, held, body, moved, middle, weight, meets, load, s
     else:
         return
     size = change / weight
-    _push(body, moved, a, ax, ay, az, size * nx, size * ny, size * nz)
-    _push(body, moved, b, bx, by, bz, -size * nx, -size * ny, -size * nz)
+    px, py, pz = size * nx, size * ny, size * nz
+    if size > 0.0:
+        # A blow: what it throws back presses as well, so friction may hold as much more.
+        row[c, LOAD] += size * dt
+        gx, gy, gz = _given(body, a, ax, ay, az, nx, ny, nz)
+        fx, fy, fz = _given(body, b, bx, by, bz, nx, ny, nz)
+        sx, sy, sz = vx - ux + size * (gx + fx), vy - uy + size * (gy + fy), vz - uz + size * (gz + fz)
+        sn = sx * nx + sy * ny + sz * nz
+        sx, sy, sz = sx - sn * nx, sy - sn * ny, sz - sn * nz
+        slide = np.sqrt(sx * sx + sy * sy + sz * sz)
+        if slide > 1e-12:
+            sx, sy, sz = sx / slide, sy / slide, sz / slide
+            gives = _weight(body, a, ax, ay, az, sx, sy, sz) + _weight(body, b, bx, by, bz, sx, sy, sz)
+            dx, dy, dz = _hold(row, c, slide / gives * dt, sx, sy, sz)
+            px, py, pz = px + dx / dt, py + dy / dt, pz + dz / dt
+    _push(body, moved, a, ax, ay, az, px, py, pz)
+    _push(body, moved, b, bx, by, bz, -px, -py, -pz)
 
 
 @parallel_kernel

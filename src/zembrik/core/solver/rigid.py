@@ -73,7 +73,7 @@ def fill_turn(q, turn):  # type: ignore[no-untyped-def]
 
 
 @bare_kernel
-def _turned(q, ax, ay, az):  # type: ignore[no-untyped-def]
+def turned(q, ax, ay, az):  # type: ignore[no-untyped-def]
     """Return quaternion q turned on by a rotation vector in radians about world axes (exact for any angle)."""
     angle = np.sqrt(ax * ax + ay * ay + az * az)
     half = 0.5 * angle
@@ -130,14 +130,14 @@ def _predict_some(begin, end, rigid, gravity, slowing, dt, turn, world, middle):
             ly += turn[3 + a] * along
             lz += turn[6 + a] * along
         # Half a step with the velocity now, then the whole step with the velocity there.
-        q0, q1, q2, q3 = _turned(rigid.place[r, 3:], 0.5 * dt * ox, 0.5 * dt * oy, 0.5 * dt * oz)
+        q0, q1, q2, q3 = turned(rigid.place[r, 3:], 0.5 * dt * ox, 0.5 * dt * oy, 0.5 * dt * oz)
         middle[0], middle[1], middle[2], middle[3] = q0, q1, q2, q3
         fill_turn(middle, turn)
         _world_inverse(turn, inverse, world)
         mx = world[0] * lx + world[1] * ly + world[2] * lz
         my = world[3] * lx + world[4] * ly + world[5] * lz
         mz = world[6] * lx + world[7] * ly + world[8] * lz
-        q0, q1, q2, q3 = _turned(rigid.place[r, 3:], dt * mx, dt * my, dt * mz)
+        q0, q1, q2, q3 = turned(rigid.place[r, 3:], dt * mx, dt * my, dt * mz)
         rigid.place[r, 3], rigid.place[r, 4], rigid.place[r, 5], rigid.place[r, 6] = q0, q1, q2, q3
         fill_turn(rigid.place[r, 3:], turn)
         out = rigid.turning[r]
@@ -163,18 +163,33 @@ def predict(rigid, gravity, slowing, dt):  # type: ignore[no-untyped-def]
         _predict_some(begin, min(begin + SOME, len(rigid.w)), rigid, gravity, slowing, dt, turn, world, middle)
 
 
-@bare_kernel
+@kernel
 def settle_places(rigid, dt):  # type: ignore[no-untyped-def]
-    """Take the constraints' shifts and turns into places and velocities."""
+    """Take the constraints' shifts and turns into places and velocities.
+
+    What the constraints give is angular momentum; it stays what it is while the body is turned on by them.
+    """
+    turn, spin, total = np.empty(9), np.empty(3), np.empty(3)
     for r in range(len(rigid.w)):
         if rigid.w[r] == 0.0 or rigid.asleep[r]:
             continue
         for k in range(3):
             rigid.place[r, k] += rigid.shift[r, k]
-        q0, q1, q2, q3 = _turned(rigid.place[r, 3:], rigid.shift[r, 3], rigid.shift[r, 4], rigid.shift[r, 5])
-        rigid.place[r, 3], rigid.place[r, 4], rigid.place[r, 5], rigid.place[r, 6] = q0, q1, q2, q3
         for k in range(6):
             rigid.speed[r, k] += rigid.shift[r, k] / dt
+        fill_turn(rigid.place[r, 3:], turn)
+        for a in range(3):
+            spin[a] = turn[a] * rigid.speed[r, 3] + turn[3 + a] * rigid.speed[r, 4] + turn[6 + a] * rigid.speed[r, 5]
+            spin[a] /= rigid.inverse[r, a]
+        for k in range(3):
+            total[k] = turn[3 * k] * spin[0] + turn[3 * k + 1] * spin[1] + turn[3 * k + 2] * spin[2]
+        q0, q1, q2, q3 = turned(rigid.place[r, 3:], rigid.shift[r, 3], rigid.shift[r, 4], rigid.shift[r, 5])
+        rigid.place[r, 3], rigid.place[r, 4], rigid.place[r, 5], rigid.place[r, 6] = q0, q1, q2, q3
+        fill_turn(rigid.place[r, 3:], turn)
+        for a in range(3):
+            spin[a] = rigid.inverse[r, a] * (turn[a] * total[0] + turn[3 + a] * total[1] + turn[6 + a] * total[2])
+        for k in range(3):
+            rigid.speed[r, 3 + k] = turn[3 * k] * spin[0] + turn[3 * k + 1] * spin[1] + turn[3 * k + 2] * spin[2]
 
 
 @kernel

@@ -47,6 +47,7 @@ def rigid_parts(setup: Setup, resolved: Resolved, assets: Assets) -> list[RigidP
                     values["thickness"], material["friction"], material["sliding_friction"], material["bounce"]
                 ),
                 density=material["density"],
+                rolling_m=material["rolling_resistance"],
                 weight=values["gravity"],
                 mover=mover_of_body(setup, k, assets),
                 release=None if values["release"] is None else float(values["release"]),
@@ -78,7 +79,6 @@ def joints_of(setup: Setup, parts: list[RigidPart]) -> Joints:
         frame=np.zeros((count, 2, 9)),
         arm=np.zeros((count, 2, 3)),
         axes=np.zeros((count, 2, 9)),
-        off=np.zeros((count, 3)),
     )  # fmt: skip
     for n, joint in enumerate(setup.joints):
         at, axes = np.array(joint.at), np.eye(3)

@@ -2,12 +2,17 @@
 
 A ball asks from its middle with its radius, a capsule from its core; flat shapes ask from
 their corners and from places along their longer edges, a surface from all its points.
+
+Where a hull or a surface is smooth, it stands for something round: a point there is one of a ball inside of the mesh
+(`round_off`), which many points share. So what is round rolls. From corners alone it would fall from facet to facet,
+and lose speed at each.
 """
 
 from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.spatial import cKDTree
 
 from zembrik.core.distance.build import Shape
 from zembrik.core.mesh.shapes import box
@@ -15,6 +20,9 @@ from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.solver.touching import sharp_corners
 
 Floats = NDArray[np.float64]
+SMOOTH = 0.94  # least cosine between a point's normal and its faces': 20 degrees
+SHRINKS = 30  # times that a ball is made smaller at most until no other point is in it
+MERGES = 0.003  # of a ball's radius: nearer ones are one
 EDGE_PARTS = 4  # twice the way from its middle to its farthest corner, over this: how far apart places on an edge are
 
 
@@ -22,19 +30,20 @@ def samples_of(shapes: list[Shape]) -> tuple[Floats, Floats]:
     """Return places (k, 3) in world space and the radius (k,) of the ball each stands for, metres."""
     places, radii = [np.zeros((0, 3))], [np.zeros(0)]
     for shape in shapes:
-        found, size_m = _of_one(shape)
+        found, sizes = _of_one(shape)
         places.append(found)
-        radii.append(np.full(len(found), size_m))
+        radii.append(np.broadcast_to(sizes, len(found)))
     at, radius = np.concatenate(places), np.concatenate(radii)
     if len(at) > 1:  # hulls that were cut from one another share their rims
-        size = float(np.linalg.norm(np.ptp(at, axis=0))) or 1.0
-        _, first = np.unique(np.rint(at / size * 1e6).astype(np.int64), axis=0, return_index=True)
+        size = float(np.linalg.norm(np.ptp(at, axis=0))) + float(radius.max()) or 1.0
+        every = np.rint(np.column_stack([at, radius]) / size * 1e6).astype(np.int64)
+        _, first = np.unique(every, axis=0, return_index=True)
         first = np.sort(first)
         at, radius = at[first], radius[first]
     return at, radius
 
 
-def _of_one(shape: Shape) -> tuple[Floats, float]:
+def _of_one(shape: Shape) -> tuple[Floats, Floats | float]:
     if shape.kind == "ball":
         return shape.origin[None, :].copy(), shape.radius_m
     if shape.kind == "capsule":
@@ -49,9 +58,75 @@ def _of_one(shape: Shape) -> tuple[Floats, float]:
     else:
         assert shape.mesh is not None
         mesh = shape.mesh.moved(shape.mesh.points @ shape.turn.T + shape.origin)
-        if shape.kind == "surface":
-            return mesh.points, 0.0
+        inside, radius = round_off(mesh)
+        rounded = radius > 0.0
+        corners = mesh.points if shape.kind == "surface" else _corners_and_edges(mesh)
+        kept = corners[~_among(corners, mesh.points[rounded])]
+        middles, sizes = _merged(inside[rounded], radius[rounded])
+        return np.concatenate([kept, middles]), np.concatenate([np.zeros(len(kept)), sizes])
     return _corners_and_edges(mesh), 0.0
+
+
+def round_off(mesh: TriMesh) -> tuple[Floats, Floats]:
+    """Return middles (n, 3) and radii (n,) of the balls that stand for a mesh's points, metres; 0 where it is sharp.
+
+    Each is the largest ball inside that touches the mesh at the point: its middle lies inwards along the normal, and no
+    other point is in it (the shrinking ball of Ma, Bae and Choi 2012). A point is smooth where all faces around it
+    look nearly the same way.
+    """
+    points, normals = mesh.points, _normals(mesh)
+    facing = np.ones(len(points))
+    if len(mesh.faces):
+        along = np.einsum("fki,fi->fk", normals[mesh.faces], mesh.face_normals)
+        np.minimum.at(facing, mesh.faces.ravel(), along.ravel())
+    smooth = np.flatnonzero(facing > SMOOTH)
+    radius = np.zeros(len(points))
+    if len(smooth) == 0:
+        return points.copy(), radius
+    tree, at, inwards = cKDTree(points), points[smooth], -normals[smooth]
+    size = np.full(len(smooth), float(np.linalg.norm(np.ptp(points, axis=0))))
+    for _ in range(SHRINKS):
+        near, which = tree.query(at + size[:, None] * inwards)
+        way = points[which] - at
+        ahead = np.einsum("ij,ij->i", way, inwards)
+        too_large = (near < size * (1.0 - 1e-9)) & (which != smooth) & (ahead > 0.0)
+        if not too_large.any():
+            break
+        fits = np.einsum("ij,ij->i", way, way) / np.maximum(2.0 * ahead, 1e-300)
+        size = np.where(too_large, np.minimum(fits, size), size)
+    radius[smooth] = size
+    return points + radius[:, None] * -normals, radius
+
+
+def _normals(mesh: TriMesh) -> Floats:
+    """Return the points' normals (n, 3), weighted so that they are exact on a sphere of any triangles (Max 1999)."""
+    corners, total = mesh.points[mesh.faces], np.zeros_like(mesh.points)
+    for k in range(3):
+        one, two = corners[:, (k + 1) % 3] - corners[:, k], corners[:, (k + 2) % 3] - corners[:, k]
+        size = np.einsum("fi,fi->f", one, one) * np.einsum("fi,fi->f", two, two)
+        np.add.at(total, mesh.faces[:, k], np.cross(one, two) / np.maximum(size, 1e-300)[:, None])
+    return total / np.maximum(np.linalg.norm(total, axis=1), 1e-300)[:, None]
+
+
+def _merged(middles: Floats, radius: Floats) -> tuple[Floats, Floats]:
+    """Return the balls without those that are as good as others: nearer to one than MERGES of its radius."""
+    if len(middles) == 0:
+        return middles, radius
+    cell = np.rint(np.column_stack([middles, radius]) / (MERGES * float(np.median(radius)))).astype(np.int64)
+    _, whose, many = np.unique(cell, axis=0, return_inverse=True, return_counts=True)
+    whose = whose.ravel()
+    out, sizes = np.zeros((len(many), 3)), np.zeros(len(many))
+    np.add.at(out, whose, middles)
+    np.add.at(sizes, whose, radius)
+    return out / many[:, None], sizes / many
+
+
+def _among(places: Floats, others: Floats) -> NDArray[np.bool_]:
+    """Tell which places (k, 3) are among others (m, 3), but for rounding."""
+    if len(others) == 0 or len(places) == 0:
+        return np.zeros(len(places), np.bool_)
+    size = float(np.ptp(places, axis=0).max()) or 1.0
+    return np.asarray(cKDTree(others).query(places)[0] < 1e-6 * size, dtype=np.bool_)
 
 
 def _corners_and_edges(mesh: TriMesh) -> Floats:

@@ -12,15 +12,16 @@ from zembrik.core.distance.build import Shape
 from zembrik.core.distance.field import Fields
 from zembrik.core.mesh.inertia import MassOf
 from zembrik.core.motion.rigid import Mover
-from zembrik.core.motion.track import value_at
+from zembrik.core.motion.track import most_of, value_at
 from zembrik.core.solver.arrays import GAP, LOAD, ROOM, Contacts, Joints, Rigid, Skin, Slots, Solids
 from zembrik.core.solver.colliders import Colliders, shape_outline, slim_of
 from zembrik.core.solver.halves import halve
-from zembrik.core.solver.joints import place_joints, solve_joints
+from zembrik.core.solver.joints import begin_joints, joint_system, solve_joints
 from zembrik.core.solver.meeting import look_at_pairs, make_slots
 from zembrik.core.solver.pairing import NearPairs
 from zembrik.core.solver.pressing import body_table, give_back, press
 from zembrik.core.solver.rigid import make_rigid, predict, quaternion_of, settle_places
+from zembrik.core.solver.rolling import resist_rolling
 from zembrik.core.solver.samples import samples_of
 from zembrik.core.solver.skin import CHUNK, place_skin, place_solids
 from zembrik.core.solver.sleep import fall_asleep, wake
@@ -57,6 +58,7 @@ class RigidPart:
         mass: of it.
         shapes: what others touch, in world space.
         surface: how they do. density: kg/m³, as its mass is of.
+        rolling_m: lever of its rolling resistance, metres, see `rolling`.
         weight: factor on gravity, a number or a track.
         mover: the track that drives it, if one does; until frame `release`, if that is not None.
     """
@@ -68,6 +70,7 @@ class RigidPart:
     shapes: list[Shape]
     surface: Surface
     density: float = 1.0
+    rolling_m: float = 0.0
     weight: Any = 1.0
     mover: Mover | None = None
     release: float | None = None
@@ -104,7 +107,9 @@ class SolidWorld:
         runs: where each run of contacts of the same two sides begins.
         order, ends: in which order runs are solved, see `halves`.
         body: what `pressing` knows of each rigid body.
+        apart: pairs of rigid bodies that do not touch each other, as a joint holds them.
         pressed: how many contacts carried load in the last substep.
+        lever: float64 (R,), of rolling resistance, metres.
         lighter: float64 (R,), how many times lighter than built each is in this frame.
     """
 
@@ -127,9 +132,15 @@ class SolidWorld:
     order: NDArray[np.int64] = field(default_factory=lambda: np.zeros(0, np.int64))
     ends: tuple[int, int, int] = (0, 0, 0)
     body: Floats = field(default_factory=lambda: np.zeros((1, 10)))
+    apart: list[tuple[int, int]] = field(default_factory=list)
 
     def __post_init__(self) -> None:
         self.lighter = np.ones(len(self.parts))
+        self.lever = np.array([most_of(part.rolling_m) for part in self.parts], dtype=np.float64).reshape(-1)
+        free = [part.mover is None or part.release is not None for part in self.parts]
+        self.system = joint_system(self.joints.bodies, np.array(free, np.bool_).reshape(-1))
+        self.near.leave_out(self.apart, self.solids)
+        self.carried = np.zeros(len(self.parts), np.bool_)
         self.driven = [r for r, part in enumerate(self.parts) if part.mover is not None]
 
     @property
@@ -140,15 +151,12 @@ class SolidWorld:
     def drive(self, frame: float, seconds: float) -> None:
         """Put the driven bodies where they are at a frame, `seconds` after they were where they are now.
 
-        The colliders are there already.
+        The colliders are there already. What begins to move wakes all that sleeps.
         """
-        rigid = self.rigid
+        rigid, moved = self.rigid, self.solids.moving.copy()
         for r in self.driven:
             part = self.parts[r]
             if part.mover is None or rigid.w[r] > 0.0:
-                continue
-            if part.release is not None and frame > part.release + 1e-9:
-                self.set_free(r)  # let go with the speed it has
                 continue
             turn, shift = part.mover.at(frame)
             old = rigid.place[r].copy()
@@ -161,7 +169,9 @@ class SolidWorld:
             s = int(np.flatnonzero(self.solids.owner == r)[0])
             self.solids.moving[s] = bool((rigid.place[r] != old).any())
         for c, _ in self.colliders.movers:
-            self.solids.moving[c] = bool((self.colliders.touch.drift[c] != STILL).any())
+            self.solids.moving[c] = self.colliders.moved[c]
+        if (self.solids.moving & ~moved).any():
+            self.wake_all()
 
     def set_free(self, number: int) -> None:
         """Give a rigid body the inverse mass and moments that it has when nothing drives it."""
@@ -169,8 +179,19 @@ class SolidWorld:
         self.rigid.w[number] = self.lighter[number] / mass.mass
         self.rigid.inverse[number] = self.lighter[number] / mass.moments
 
-    def begin(self, gravity: Floats, slowing: float, dt: float) -> None:
-        """Move the free bodies for dt seconds."""
+    def wake_all(self) -> None:
+        """Wake every body that sleeps."""
+        self.rigid.asleep[:] = False
+        self.rigid.still[:] = 0.0
+
+    def begin(self, frame: float, gravity: Floats, slowing: float, dt: float) -> None:
+        """Let go of bodies driven until a frame, with the speed they have; move the free ones for dt seconds."""
+        for r in self.driven:
+            release = self.parts[r].release
+            if release is not None and frame >= release - 1e-9 and self.rigid.w[r] == 0.0:
+                self.set_free(r)
+                self.solids.moving[np.flatnonzero(self.solids.owner == r)] = False
+                self.wake_all()
         predict(self.rigid, gravity, slowing, dt)
 
     def meet(self, x: Floats, before: Floats, w: Floats, dt: float) -> None:
@@ -178,7 +199,7 @@ class SolidWorld:
         place_solids(self.solids, self.fields, self.rigid)
         place_skin(self.skin, self.rigid, x, before)
         if len(self.joints.kind):
-            place_joints(self.joints, self.rigid)
+            begin_joints(self.joints, self.system, self.rigid)
         pairs, number = self.near.find(self.skin, self.solids, self.rigid)
         if len(pairs) > len(self.slots.filled):
             self.slots = make_slots(len(pairs) + len(pairs) // 2)
@@ -190,18 +211,23 @@ class SolidWorld:
 
     def solve(self, x: Floats, w: Floats) -> None:
         """Solve joints and contacts once; x (n, 3) changes."""
-        if len(self.joints.kind):
-            solve_joints(self.joints, self.rigid)
-        if len(self.contacts.a):
-            halves = self.runs, self.order, self.ends
-            press(self.contacts, *halves, self.body, self.skin, self.rigid, w, x, self.sweeps)
+        jointed, touches = len(self.joints.kind) > 0, len(self.contacts.a) > 0
+        for _ in range(2 if jointed and touches else 1):
+            if jointed:
+                solve_joints(self.joints, self.system, self.rigid)
+            if touches:
+                halves = self.runs, self.order, self.ends
+                press(self.contacts, *halves, self.body, self.skin, self.rigid, w, x, self.sweeps)
+        if jointed and touches:  # an open joint is seen at once, a contact that is off by as much is not
+            solve_joints(self.joints, self.system, self.rigid)
 
     def end(self, gravity: Floats, dt: float) -> None:
         """Take what was solved into places and velocities."""
         settle_places(self.rigid, dt)
         slow = 2.0 * dt * float(np.linalg.norm(gravity)) + 1e-4
         give_back(self.contacts, self.runs, self.order, self.ends, self.body, self.rigid, slow, dt)
-        wake(self.contacts, self.rigid, self.size)
+        resist_rolling(self.contacts, self.rigid, self.lever, dt)
+        wake(self.contacts, self.joints.bodies, self.rigid, self.size, self.solids.moving, self.carried)
 
     def end_frame(self, seconds: float) -> None:
         """Let calm groups fall asleep."""
@@ -235,7 +261,7 @@ class SolidWorld:
     def state(self) -> list[NDArray[Any]]:
         """Return the arrays that say how it goes on from here; they are the world's own."""
         r = self.rigid
-        return [r.place, r.speed, r.w, r.inverse, r.still, r.asleep, self.calm_place]
+        return [r.place, r.speed, r.w, r.inverse, r.still, r.asleep, self.calm_place, self.solids.moving]
 
 
 STILL = np.concatenate([np.eye(3).ravel(), np.zeros(3)])
@@ -256,7 +282,10 @@ def own_points(first: int, last: int, surface: Surface) -> ParticleSkin:
     return ParticleSkin(masters, shares, surface, wide=False)
 
 
-def build_solids(parts: list[RigidPart], joints: Joints, skins: list[ParticleSkin], colliders: Colliders) -> SolidWorld:
+def build_solids(
+    parts: list[RigidPart], joints: Joints, skins: list[ParticleSkin], colliders: Colliders,
+    apart: list[tuple[int, int]],
+) -> SolidWorld:  # fmt: skip
     """Return the world of solids.
 
     Args:
@@ -264,6 +293,7 @@ def build_solids(parts: list[RigidPart], joints: Joints, skins: list[ParticleSki
         joints: between them.
         skins: of particles that meet solids.
         colliders: the others; they get to share the array of drifts.
+        apart: pairs of rigid bodies that do not touch each other.
     """
     touch, count = colliders.touch, len(colliders.touch.room)
     place = np.array([[*p.mass.centre, *quaternion_of(p.mass.axes)] for p in parts]).reshape(-1, 7)
@@ -333,7 +363,7 @@ def build_solids(parts: list[RigidPart], joints: Joints, skins: list[ParticleSki
     )  # fmt: skip
     colliders.touch = touch._replace(drift=solids.drift[:count])
     size = np.array([float(np.linalg.norm(np.ptp(p.points, axis=0))) for p in parts]).reshape(-1)
-    world = SolidWorld(parts, rigid, joints, skin, solids, colliders.fields, colliders, size, place.copy())
+    world = SolidWorld(parts, rigid, joints, skin, solids, colliders.fields, colliders, size, place.copy(), apart=apart)
     world.any = total > 0
     return world
 

@@ -14,8 +14,9 @@ class BlewUp(Problem):
     """A simulation whose points left the world."""
 
 
-def check_sound(world: World, frame: int) -> None:
+def check_sound(world: World, frame: float) -> None:
     """Raise BlewUp, naming frame and body, when a point is not finite or out of the world."""
+    frame = int(frame)
     place = world.solids.rigid.place
     lost = ~(np.abs(place).max(axis=1, initial=0.0) < FARTHEST_M)
     if lost.any():

@@ -7,6 +7,7 @@ import numpy as np
 
 from zembrik.core.compiled import parallel_kernel
 from zembrik.core.solver.contact import measure_depth
+from zembrik.core.solver.energy import height_energy, momentum, stored_energy, volume
 from zembrik.core.solver.membrane import measure_stretch
 from zembrik.core.solver.rigid import kinetic_energy
 from zembrik.core.solver.step import Stepper
@@ -65,6 +66,12 @@ class Meter:
             "passes": stepper.passes,
             "top_speed": fastest,
             "kinetic_energy": energy,
+            "stored_energy": stored_energy(world),
+            "height_energy": height_energy(world, stepper.dt),
+            "energy_balance": stepper.balance.gained_J,
+            "momentum": float(np.linalg.norm(momentum(world))),
+            "momentum_balance": stepper.balance.drifted_m_per_s,
+            "volume": volume(world),
             "asleep": float(rigid.asleep.sum()),
             "contacts": float(stepper.pressed.sum() + world.solids.pressed),
         }

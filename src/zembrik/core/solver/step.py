@@ -12,9 +12,11 @@ from zembrik.core.setup.keyed import is_keyed
 from zembrik.core.solver.bend import note_bent
 from zembrik.core.solver.coarse import build_coarse, graded, shares_of, step_coarse
 from zembrik.core.solver.contact import solve_contacts
+from zembrik.core.solver.energy import EnergyBalance, motion_energy
 from zembrik.core.solver.membrane import Membrane
 from zembrik.core.solver.passes import farthest, nothing_held
 from zembrik.core.solver.solids import SWEEPS_A_FRAME, SWEEPS_A_SUBSTEP
+from zembrik.core.solver.sound import check_sound
 from zembrik.core.solver.sweep import begin_substep, end_substep, sweep_air, sweep_damping, sweep_elastic
 from zembrik.core.solver.world import World
 
@@ -29,8 +31,8 @@ class Stepper:
         enough_m: a step makes no further pass after one that moved nothing farther than this, a number or a track; 0
             makes all.
 
-    After each frame `passes` is how many a step made in the mean, and `residual_m` how far one more
-    pass would still move a point.
+    After each frame `balance` tells of its energy, `passes` is how many a step made in the mean, and `residual_m` how
+    far one more pass would still move a point.
     """
 
     def __init__(self, world: World, substeps: Any, iterations: Any, fps: float, enough_m: Any = 0.0) -> None:
@@ -42,6 +44,7 @@ class Stepper:
         self.last, self.places = np.empty_like(world.x), np.empty((len(world.x), 4))
         world.colliders.leave_forms()
         self.damped = False
+        self.balance = EnergyBalance(world)
         self.began = world.membrane, world.x[: world.cloth], world.load_on_cloth()
         self.grades, self.lightness = np.zeros((0, 3)), np.zeros(0)
         if world.handles.changing or world.over_frames.stiffen or any(is_keyed(dial) for dial in self.quality):
@@ -60,6 +63,8 @@ class Stepper:
         # The swirls and the dials change little within a frame: they are read once.
         world.air.swirl_at(frame, world.fps, world.x, self.swirl)
         self._begin_frame(frame)
+        measured = not (world.changed or world.colliders.forms or world.handles.draws)
+        self.balance.begin_frame(self.dt, measured)
         world.blown.begin_frame(frame, world.fps, world.air, world.solids.rigid)
         # So that a bake that goes on from a checkpoint here has everything as one that never stopped.
         world.move_to(frame)
@@ -74,6 +79,7 @@ class Stepper:
             world.solids.end_frame(1.0 / world.fps)
         if world.yielding.any:
             world.keep_dents(1.0 / world.fps)
+        self.balance.end_frame(self.dt)
 
     def _begin_frame(self, frame: float) -> None:
         """Take on what the quality and the world's dials are from a frame on, and lay out anew what depends on them."""
@@ -129,6 +135,8 @@ class Stepper:
         """Take one step, and return how many passes it made; `shown` where it ends a frame."""
         world, dt, before = self.world, self.dt, self.before
         x, v, w, cloth, solids, touching = world.x, world.v, world.w, world.cloth, world.solids, world.touching
+        blows = world.air.any or (world.blown.any and world.air.thick > 0.0)
+        had = motion_energy(world) if blows else 0.0
         if world.air.any:
             # The air meets the cloth as gravity will have sped it up, so that a steady fall is steady.
             against = world.air.wind_at(begin) - dt * world.gravity
@@ -139,6 +147,8 @@ class Stepper:
         if world.blown.any and world.air.thick > 0.0:
             against = world.air.wind_at(begin) - dt * world.gravity
             world.blown.blow(x, v, w, solids.rigid, against, self.swirl, world.air.thick, dt)
+        if blows:
+            self.balance.note_work(motion_energy(world) - had)
         if self.damped:
             sweep_damping(world.colours, world.membrane, world.tets, w, x, v, dt)
         if world.handles.draws:
@@ -147,10 +157,14 @@ class Stepper:
         lost = world.air.lost_at(begin, dt)
         begin_substep(w, world.weight, world.gravity, 1.0 - lost, dt, x, v, before)
         if solids.any:
-            solids.begin(world.gravity, lost, dt)
-        world.move_to(end)
+            solids.begin(begin, world.gravity, lost, dt)
+        moved = world.move_to(end)
         if solids.any:
             solids.drive(end, dt)
+        if moved or solids.solids.moving.any():
+            self.balance.note_moved()
+        check_sound(world, begin)  # before any search: what is found depends on places alone
+        if solids.any:
             solids.meet(x, before, w, dt)
         if touching.any:
             touching.begin(x, before, solids.rigid, end)

@@ -181,6 +181,8 @@ class World:
         pull: gravity that changes over frames, if it does.
         over_frames: all other dials that change.
         blown: the surfaces of soft and rigid bodies that feel the air.
+        closed: those of cloth and soft bodies that are closed.
+        changed: whether gravity or a dial is another in this frame than before.
     """
 
     bodies: list[SimBody]
@@ -207,6 +209,8 @@ class World:
     pull: Pull | None = None
     over_frames: OverFrames = field(default_factory=OverFrames)
     blown: Blown = field(default_factory=Blown)
+    closed: list[SimBody] = field(default_factory=list)
+    changed: bool = False
 
     def state(self) -> list[NDArray[Any]]:
         """Return the arrays that say how it goes on from here; they are the world's own."""
@@ -215,12 +219,16 @@ class World:
             kept += [self.membrane.rest, self.bend.rest, self.tets.rest, *[cloth.rest for cloth in self.shrinking]]
         return kept
 
-    def move_to(self, frame: float) -> None:
-        """Put colliders and held points where they are at a frame, and rest lengths to what they are then."""
+    def move_to(self, frame: float) -> bool:
+        """Put colliders and held points where they are at a frame, and rest lengths to what they are then.
+
+        Return whether anything went anywhere, or changed.
+        """
         self.colliders.move_to(frame)
+        moved = bool(self.colliders.moved.any() or self.shrinking)
         for cloth in self.shrinking:
             self.membrane.rest[cloth.numbers, :4] = cloth.rest / value_at(cloth.factor, frame)
-        self.handles.move_to(frame, self.x, self.w)
+        return self.handles.move_to(frame, self.x, self.w) or moved
 
     def begin_frame(self, frame: float) -> bool:
         """Set all dials and what is held to what they are from a frame on; return whether other points are held."""
@@ -229,9 +237,9 @@ class World:
         if self.pull is not None:
             self.set_pull(frame)
             changes |= self.pull.changes_at(frame)
+        self.changed = changes
         if changes:  # what rests may rest no longer
-            self.solids.rigid.asleep[:] = False
-            self.solids.rigid.still[:] = 0.0
+            self.solids.wake_all()
         return self.handles.hold(frame, self.w)
 
     def set_dials(self, frame: float) -> None:
