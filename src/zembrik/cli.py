@@ -210,17 +210,24 @@ def export(
 @main.command("import")
 @click.argument("file", type=click.Path(path_type=Path))
 @click.argument("out", type=click.Path(path_type=Path))
-@click.option("--unit", default="m", show_default=True, help="Of the file: m, cm, mm, in or ft.")
-@click.option("--up", default="y", show_default=True, help="Of the file: y or z.")
+@click.option("--unit", help="Of the file: m, cm, mm, in or ft; as it says, or metres.")
+@click.option("--up", help="Of the file: y or z; as it says, or y.")
 @click.option("--fps", type=float, help="Frames a second; as the file has them, or 24.")
 @click.option("--first", type=int, help="Number of the first frame; as a sequence has it, or 1.")
 @click.option("--part", "parts", multiple=True, help="Only this part; may be given more than once.")
 def take_in(
-    file: Path, out: Path, unit: str, up: str, fps: float | None, first: int | None, parts: tuple[str, ...]
+    file: Path,
+    out: Path,
+    unit: str | None,
+    up: str | None,
+    fps: float | None,
+    first: int | None,
+    parts: tuple[str, ...],
 ) -> None:
     """Keep FILE (glTF, USD, abc, OBJ, PLY, or a zip of numbered OBJ or PLY) as a cache OUT.zarr."""
     from zembrik.core.exchange.into_cache import cache_from, rate_of
     from zembrik.core.exchange.read_any import read_contents
+    from zembrik.core.exchange.sizes import declared_unit
     from zembrik.core.setup.assets import file_hash
     from zembrik.core.units import METRES_PER_UNIT
 
@@ -228,16 +235,23 @@ def take_in(
         data = file.read_bytes()
     except OSError as error:
         raise Problem(f"the file cannot be read: {error.strerror}.", str(file)) from None
-    if unit not in METRES_PER_UNIT or up not in ("y", "z"):
+    if unit not in (None, *METRES_PER_UNIT) or up not in (None, "y", "z"):
         raise Problem(f"unit '{unit}' with '{up}' up is not known.", "import", "Units are m, cm, mm, in, ft.")
     contents = read_contents(data, file.name)
+    said, named = contents.unit_m, declared_unit(contents.unit_m)
+    if unit is None and said is not None and named is None:
+        raise Problem(f"its unit is {said:g} m, which has no name.", file.name, "Say which it is with --unit.")
+    for what, given, own in (("unit", unit, named), ("up axis", up, contents.up)):
+        if given is not None and own is not None and given != own:
+            click.echo(f"◆ The file says its {what} is {own}; it is read as {given}, as asked.", err=True)
+    unit, up = unit or named or "m", up or contents.up or "y"
     names: dict[str, str] = {}
     for path in parts or [p.path for p in contents.parts]:
         stem = contents.part(path, file.name).path.rsplit("/", 1)[-1] or file.stem
         count = sum(name == stem or name.startswith(f"{stem} ") for name in names.values())
         names[path] = stem if not count else f"{stem} {count + 1}"
     rate = fps or (rate_of(contents) if contents.first is None else None) or 24.0
-    begin = first if first is not None else (contents.first if contents.first is not None else 1)
+    begin = first if first is not None else next((n for n in (contents.first, contents.begins) if n is not None), 1)
     cache = cache_from(contents, out, file.name, file_hash(data), unit, up, "z", rate, begin, names)
     for note in contents.notes:
         click.echo(f"◆ {note}", err=True)
@@ -255,8 +269,16 @@ def mend(setup: Path, cache: Path) -> None:
 
     document, assets = _load(setup)
     held = Cache(cache)
-    frames = rebake(parse_setup({**document.document(), "frames": [held.first, held.last]}), assets, cache)
-    click.echo(f"{cache}: {f'{len(frames)} frames written anew' if frames else 'nothing to mend'}.")
+    flaws = held.flaws()
+    rebake(parse_setup({**document.document(), "frames": [held.first, held.last]}), assets, cache)
+    counts = {
+        "frame": sum(f.frame is not None for f in flaws),
+        "mesh": sum(f.frame is None and f.body is not None for f in flaws),
+        "figure": sum(f.body is None for f in flaws),
+    }
+    ends = {"frame": "s", "mesh": "es", "figure": "s"}
+    told = [f"{n} {what}{ends[what] if n > 1 else ''}" for what, n in counts.items() if n]
+    click.echo(f"{cache}: {', '.join(told) + ' written anew' if told else 'nothing to mend'}.")
 
 
 @main.command()

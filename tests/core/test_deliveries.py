@@ -24,7 +24,7 @@ from zembrik.core.motion.rigid import Mover
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import parse_setup
-from zembrik.core.units import METRES_PER_UNIT, from_si, to_si
+from zembrik.core.units import METRES_PER_UNIT, from_si, to_si, turn_matrix
 
 TOOLS = Path(__file__).parents[1] / "tools"
 EXACT_M = 1e-5
@@ -157,10 +157,11 @@ def test_units_and_axes_go_there_and_back():
     assert up == pytest.approx(np.array([[0.0, 1.0, 0.0]]))
 
 
+UPRIGHT = (turn_matrix([15, 0, 25]).T @ [0, 1, 0]).tolist()
 SPINNING = {
     "name": "drum", "role": "rigid", "mesh": {"shape": "cylinder", "radius": 0.2, "height": 0.3},
-    "place": {"translate": [0.3, 1.0, 0.2], "rotate": [15, 0, 25]}, "proxy": {"kind": "hull"},
-    "motion": {"spin": {"axis": [0, 1, 0], "angle": {"keys": [[1, 0], [49, 1350]], "ease": "smooth"}},
+    "place": {"translate": [0.3, 1.0, 0.2], "rotate": [15, 0, 25]}, "proxy": {"kind": "hull"},  # its axis is upright:
+    "motion": {"spin": {"axis": UPRIGHT, "angle": {"keys": [[1, 0], [49, 1350]], "ease": "smooth"}},
                "translate": {"keys": [[1, [0, 0, 0]], [49, [1, 0, 0]]]}},
 }  # fmt: skip
 

@@ -6,6 +6,7 @@ from pathlib import Path
 import jsonpatch
 import numpy as np
 import pytest
+from stage import Stage
 
 from zembrik.core.bake import bake
 from zembrik.core.exchange.obj import write_obj
@@ -14,12 +15,15 @@ from zembrik.core.findings.outcome import check_outcome
 from zembrik.core.mesh import shapes
 from zembrik.core.setup.assets import FolderAssets, placed_mesh
 from zembrik.core.setup.document import parse_setup
+from zembrik.core.solver.energy import motion_energy, stored_energy, volume
 
 EXAMPLES = Path(__file__).resolve().parents[2] / "examples"
 
 
 def found(document, tmp_path):
-    return {f.code: f for f in check_setup(parse_setup(document), FolderAssets(tmp_path))}
+    """Return all findings by their codes, but what the fixture's few substeps are told for (see test_enough)."""
+    every = check_setup(parse_setup(document), FolderAssets(tmp_path))
+    return {f.code: f for f in every if f.code != "fine_for_substeps"}
 
 
 def cured(document, finding):
@@ -27,6 +31,8 @@ def cured(document, finding):
 
 
 def test_nothing_to_say_of_a_sound_setup(sheet, tmp_path):
+    sheet["quality"]["substeps"] = 90
+    assert check_setup(parse_setup(sheet), FolderAssets(tmp_path)) == []
     assert found(sheet, tmp_path) == {}
 
 
@@ -195,8 +201,47 @@ def test_a_torn_cloth_is_told_with_its_frame_and_what_helps(tmp_path):
     assert check_outcome(enough, bake(enough, FolderAssets(EXAMPLES), tmp_path / "whole.zarr")) == []
 
 
-def test_a_sound_bake_has_nothing_to_tell(sheet, baked):
-    assert check_outcome(parse_setup(sheet), baked) == []
+def test_a_sound_bake_has_nothing_to_tell_and_one_with_energy_from_nowhere_says_so(sheet, baked, tmp_path):
+    """At 10 substeps the sheet gains energy that nothing gave it; with the remedy told before the bake, it does not."""
+    (finding,) = check_outcome(parse_setup(sheet), baked)
+    assert finding.code == "energy" and finding.severe and "J more than what falls" in finding.text
+    (before,) = [f for f in check_setup(parse_setup(sheet), FolderAssets(tmp_path)) if f.code == "fine_for_substeps"]
+    cured = parse_setup(jsonpatch.apply_patch(sheet, before.patch))
+    assert check_outcome(cured, bake(cured, FolderAssets(tmp_path), tmp_path / "sound.zarr")) == []
+
+
+def test_balances_tell_what_changes_and_what_does_not(tmp_path):
+    """Two balls meet in empty space: no frame gains energy, momentum stays, and figures are formulas."""
+    ball = {"role": "rigid", "mesh": {"shape": "ball", "radius": 0.1, "rings": 24}, "proxy": {"kind": "ball"},
+            "material": {"bounce": 1.0, "friction": 0.0, "sliding_friction": 0.0}}  # fmt: skip
+    stage = Stage({"world": {"gravity": [0, 0, 0], "ground": None}, "bodies": [
+        {**ball, "name": "a"}, {**ball, "name": "b", "place": {"translate": [0.5, 0, 0]}}]})  # fmt: skip
+    stage.rigid.speed[0, 0] = 1.0
+    stage.run(1)
+    begin, found = motion_energy(stage.world), []
+    for _ in range(20):
+        stage.run(1)
+        found.append((stage.stepper.balance.gained_J, stage.stepper.balance.drifted_m_per_s))
+    assert stage.rigid.speed[:, 0] == pytest.approx([0.0, 1.0], abs=1e-6)
+    assert motion_energy(stage.world) == pytest.approx(begin, rel=1e-6)
+    assert np.abs(found).max() < 1e-6 * begin
+
+
+def test_volume_and_stored_energy_are_their_formulas():
+    """A soft block drawn longer by 1%, aside free: V/2 E ε² and abc (1 + ε); a sheet likewise ½ k ε² A."""
+    block = {"name": "it", "role": "soft", "mesh": {"shape": "box", "size": [0.4, 0.2, 0.2], "segments": 2},
+             "material": {"young": 1e5, "poisson": 0.0}, "cell": 0.1}  # fmt: skip
+    world = Stage({"bodies": [block]}).world
+    assert volume(world) == pytest.approx(0.016, rel=1e-6) and abs(stored_energy(world)) < 1e-9
+    world.x[:, 0] *= 1.01
+    filled = float(world.tets.rest[:, 9].sum())  # the lattice reaches beyond the block where its cells do
+    assert volume(world) == pytest.approx(0.016 * 1.01, rel=1e-6)
+    assert stored_energy(world) == pytest.approx(0.5 * 1e5 * 1e-4 * filled, rel=0.02)
+    sheet = {"name": "it", "role": "cloth", "mesh": {"shape": "grid", "size": [0.5, 0.3], "segments": [5, 3]},
+             "material": {"stretch": 1000.0}}  # fmt: skip
+    world = Stage({"bodies": [sheet]}).world
+    world.x[:, 0] *= 1.01
+    assert stored_energy(world) == pytest.approx(0.5 * 1000 * 1e-4 * 0.15, rel=1e-6)
 
 
 def test_cloth_that_begins_in_cloth(sheet, tmp_path):

@@ -44,7 +44,7 @@ def soft(**material):
 
 def rigid(**material):
     """A box that falls onto a slope, on a weight of fixed density, so that its own matters."""
-    body = brick("it", (0, 1.6, 0), (0.2, 0.2, 0.2), place={"rotate": [0, 0, -20.0]}, material=material)
+    body = brick("it", (0, 1.8, 0), (0.2, 0.2, 0.2), place={"rotate": [0, 0, -20.0]}, material=material)
     shelf = {"name": "shelf", "role": "collider", "mesh": {"shape": "box", "size": [3, 0.1, 1]}, "friction": 0.4}
     slope = {**shelf, "place": {"translate": [0, 0.3, 0], **SLOPE}, "proxy": {"kind": "box"}}
     other = brick("other", (0.02, 1.3, 0.01), (0.2, 0.2, 0.2), place={"rotate": [0, 10.0, 5.0]})
@@ -60,12 +60,13 @@ FLEXIBLE = [
     (cloth, "material/drag", 1.0, 0.0), (cloth, "material/lift", 0.0, 1.0), (cloth, "material/tack", 0.0, 400.0),
     (cloth, "material/tack_distance", 0.0, 0.02), (cloth, "material/creep", 0.0, 5.0),
     (cloth, "material/yield_strain", 0.5, 0.0), (cloth, "material/yield_angle", 90, 2),
-    (cloth, "thickness", 0.002, 0.01),
+    (cloth, "thickness", 0.002, 0.005),
     (soft, "material/young", 2e4, 2e3), (soft, "material/poisson", 0.1, 0.45), (soft, "material/damping", 0.0, 0.1),
     (soft, "material/friction", 0.8, 0.0), (soft, "material/sliding_friction", 0.8, 0.1),
     (soft, "material/yield_strain", 0.5, 0.0), (soft, "material/creep", 0.0, 8.0), (soft, "thickness", 0.002, 0.02),
     (rigid, "material/friction", 0.9, 0.0), (rigid, "material/sliding_friction", 0.9, 0.1),
-    (rigid, "material/bounce", 0.0, 0.9), (rigid, "thickness", 0.001, 0.02),
+    (rigid, "material/bounce", 0.0, 0.9), (rigid, "material/rolling_resistance", 0.0, 0.05),
+    (rigid, "thickness", 0.001, 0.02),
     (cloth, "1/friction", 0.4, 0.0), (rigid, "1/bounce", 0.0, 0.9), (rigid, "1/thickness", 0.001, 0.02),
     (soft, "1/friction", 0.8, 0.0), (cloth, "world/air_density", 1.2, 0.0), (cloth, "quality/substeps", 20, 10),
     (cloth, "quality/iterations", 1, 3), (cloth, "quality/enough", 0.0, 0.01),

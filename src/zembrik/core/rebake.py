@@ -80,6 +80,7 @@ def rebake(setup: Setup, assets: Assets, path: Path, tell: Tell = silent) -> lis
             for name, known in values.items():
                 whole = np.full(count, np.nan, np.float32)
                 whole[: len(known)] = 0.0 if name.startswith("timing") else known
+                chunk_path(path / name, 0).parent.mkdir(parents=True, exist_ok=True)
                 write_whole(chunk_path(path / name, 0), encode_chunk(whole))
     except OSError as error:
         raise Problem(f"the cache cannot be written: {error.strerror}.", str(path)) from None

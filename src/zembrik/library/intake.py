@@ -18,7 +18,7 @@ from zembrik.core.mesh.density import nearest_points, respaced
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.motion.from_poses import motion_of
 from zembrik.core.problem import Problem
-from zembrik.core.setup.assets import file_part, load_mesh
+from zembrik.core.setup.assets import file_part, load_mesh, metres_a_unit
 from zembrik.core.setup.document import Body, FileMesh, GridMesh, Setup
 from zembrik.core.start.keep import Kept
 from zembrik.core.units import METRES_PER_UNIT
@@ -84,7 +84,7 @@ def store_file(session: Session, settings: Settings, name: str, data: bytes) -> 
 
 def show_file(reference: str, contents: Contents) -> Shown:
     """Return what is shown of a stored file."""
-    said = declared_unit(contents)
+    said = declared_unit(contents.unit_m)
     up, why = (contents.up, "the file says so") if contents.up else guess_up(contents.parts)
     guesses = guess_units(contents.parts, up)
     return Shown(
@@ -216,8 +216,13 @@ def _made_from(
     session: Session, settings: Settings, body: Body, mesh: TriMesh, word: str, made_by: str, unit: str | None = None
 ) -> dict[str, Any]:
     """Store a mesh made from a body's; return the "mesh" that names it. Without a unit it is in the old file's."""
-    out = io.BytesIO()
-    write_obj(out, mesh.points, mesh.faces, body.name)
+    out, points, said = io.BytesIO(), mesh.points, ("m", "y")
+    if unit is None and isinstance(body.mesh, FileMesh):  # the new file says nothing, so the setup has to
+        part = file_part(body.mesh, StoredAssets(settings))
+        named = body.mesh.unit or declared_unit(metres_a_unit(body.mesh, part))
+        points = points if named else points * metres_a_unit(body.mesh, part)
+        said = named or "m", body.mesh.up_axis or part.up or "y"
+    write_obj(out, points, mesh.faces, body.name)
     parent, stem = "", body.name
     if isinstance(body.mesh, FileMesh):
         parent, _, name = body.mesh.file.partition("/")
@@ -229,9 +234,7 @@ def _made_from(
     if asset is not None and asset.parent is None and asset.sha256 != parent:
         asset.parent, asset.made_by = parent or None, made_by
     if unit is None and isinstance(body.mesh, FileMesh):
-        return {
-            "file": reference, "unit": body.mesh.unit, "up_axis": body.mesh.up_axis, "forward": body.mesh.forward,
-        }  # fmt: skip
+        return {"file": reference, "unit": said[0], "up_axis": said[1], "forward": body.mesh.forward}
     return {"file": reference, "unit": "m", "up_axis": "y"}
 
 

@@ -43,6 +43,14 @@ from numpy.typing import NDArray
 from zembrik.core.solver.figures import STATS
 
 FIGURES = [f"stats/{name}" for name in STATS] + ["timing/seconds"]
+
+
+def attributes_sum(attributes: dict[str, Any]) -> int:
+    """Return the CRC-32C of all attributes but the sum itself."""
+    plain = {k: v for k, v in attributes.items() if k != "crc32c"}
+    return int(google_crc32c.value(json.dumps(plain, sort_keys=True).encode()))
+
+
 # What was measured before caches said what they measure.
 FIRST_FIGURES = [
     *(f"stats/{name}" for name in (

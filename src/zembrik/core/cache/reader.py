@@ -13,9 +13,38 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.cache.journal import read_journal
-from zembrik.core.cache.layout import FIRST_FIGURES, SCHEMA, chunk_path, decode_chunk
+from zembrik.core.cache.layout import FIGURES, FIRST_FIGURES, SCHEMA, attributes_sum, chunk_path, decode_chunk
 from zembrik.core.problem import Problem
 from zembrik.core.units import quaternion_turn
+
+MOST_FRAMES, MOST_LENGTH = 1_000_000, 1_000_000_000
+
+
+def figures_of(attributes: dict[str, Any]) -> list[str]:
+    """Return the names of the figures that a cache has for every frame."""
+    names = attributes.get("figures", FIRST_FIGURES)
+    return names if isinstance(names, list) and all(name in FIGURES for name in names) else FIRST_FIGURES
+
+
+def _checked(attributes: dict[str, Any], path: Path) -> tuple[int, int, int | None, float]:
+    """Return first and last frame, the last one done or None, and frames a second.
+
+    Raises:
+        Problem: when any of them is no such number.
+    """
+    where, remedy = f"{path}/zarr.json", "Bake it anew, or import it again."
+    frames: Any = attributes.get("frames")
+    done: Any = attributes.get("done")
+    fps: Any = attributes.get("fps")
+    whole = isinstance(frames, list) and len(frames) == 2 and all(type(f) is int for f in frames)
+    if not whole or not 0 <= frames[1] - frames[0] < MOST_FRAMES:
+        raise Problem("it does not say which frames it has.", where, remedy)
+    if done is not None and not (type(done) is int and frames[0] <= done <= frames[1]):
+        said = f"it says it is baked to frame {str(done)[:20]}, of {frames[0]} to {frames[1]}."
+        raise Problem(said, where, remedy)
+    if type(fps) not in (int, float) or not 0.0 < fps <= 1e6:
+        raise Problem("it does not say how many frames go into a second.", where, remedy)
+    return frames[0], frames[1], done, float(fps)
 
 
 @dataclass(frozen=True)
@@ -36,28 +65,27 @@ class Cache:
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        written = self._group(path).get("figures", FIRST_FIGURES)
-        self.measured: list[str] = written if isinstance(written, list) else FIRST_FIGURES
+        self.measured: list[str] = figures_of(self._group(path))
         self._journal = read_journal(path, len(self.measured))  # before the attributes, which are never older
         self.attributes = self._group(path)
         if self.attributes.get("schema") != SCHEMA:
             raise Problem(f"this is not a cache of the schema {SCHEMA}.", str(path))
-        self.first, self.last = (int(f) for f in self.attributes["frames"])
-        done = self.attributes["done"]
-        frames = [*self._journal, *([] if done is None else [int(done)])]
+        self.first, self.last, done, self.fps = _checked(self.attributes, path)
+        frames = [*(f for f in self._journal if self.first <= f <= self.last), *([] if done is None else [done])]
         self.done: int | None = max(frames) if frames else None
-        self.fps = float(self.attributes["fps"])
         self._rests: dict[int, NDArray[np.float32]] = {}
 
     @staticmethod
     def _group(path: Path) -> dict[str, Any]:
         try:
-            value: dict[str, Any] = json.loads((path / "zarr.json").read_bytes())["attributes"]
-            return value
+            value = json.loads((path / "zarr.json").read_bytes())["attributes"]
+            if isinstance(value, dict):
+                return value
         except FileNotFoundError:
             raise Problem("there is no cache here.", str(path), "Name a folder that ends in .zarr.") from None
-        except (OSError, ValueError, KeyError, NotADirectoryError):
-            raise Problem("the cache's zarr.json cannot be read.", str(path)) from None
+        except (OSError, ValueError, KeyError, TypeError, IndexError, RecursionError):
+            pass
+        raise Problem("the cache's zarr.json cannot be read.", str(path), "Bake it anew, or import it again.")
 
     @property
     def editions(self) -> list[tuple[int, str]]:
@@ -78,11 +106,15 @@ class Cache:
     @cached_property
     def names(self) -> list[str]:
         """The bodies' names, in order."""
-        return [str(self._group(folder)["name"]) for folder in self._folders]
+        return [str(self._group(folder).get("name", folder.name)) for folder in self._folders]
 
     @cached_property
     def _folders(self) -> list[Path]:
-        found = [p for p in (self.path / "bodies").iterdir() if p.is_dir()] if (self.path / "bodies").is_dir() else []
+        found = (
+            [p for p in (self.path / "bodies").iterdir() if p.name.isdecimal()]
+            if (self.path / "bodies").is_dir()
+            else []
+        )
         return sorted(found, key=lambda p: int(p.name))
 
     @cached_property
@@ -124,10 +156,12 @@ class Cache:
     @staticmethod
     def _shape(array: Path) -> list[int]:
         try:
-            shape: list[int] = json.loads((array / "zarr.json").read_bytes())["shape"]
-            return shape
-        except (OSError, ValueError, KeyError):
-            raise Problem("the array's zarr.json cannot be read.", str(array)) from None
+            shape = json.loads((array / "zarr.json").read_bytes())["shape"]
+            if isinstance(shape, list) and all(isinstance(n, int) and 0 <= n <= MOST_LENGTH for n in shape):
+                return shape
+        except (OSError, ValueError, KeyError, TypeError, IndexError, RecursionError):
+            pass
+        raise Problem("the array's zarr.json cannot be read.", str(array), "Bake it anew.")
 
     def body_number(self, name: str) -> int:
         """Return a body's number; raises Problem for a name that is not there."""
@@ -201,6 +235,8 @@ class Cache:
     def flaws(self) -> list[Flaw]:
         """Read every committed chunk; return what is missing or damaged."""
         found: list[Flaw] = []
+        if (said := self.attributes.get("crc32c")) is not None and said != attributes_sum(self.attributes):
+            found.append(Flaw(None, None, "what it says of itself (zarr.json) was changed after it was baked."))
         frames = [] if self.done is None else range(self.first, self.done + 1)
         for number, name in enumerate(self.names):
             reads: list[tuple[int | None, Callable[[], NDArray[Any]]]] = []

@@ -17,6 +17,7 @@ from zembrik.core.cache.layout import (
     FIGURES,
     SCHEMA,
     array_json,
+    attributes_sum,
     chunk_path,
     encode_chunk,
     group_json,
@@ -150,6 +151,7 @@ class CacheWriter:
             write_whole(folder / "zarr.json", array_json((self.count,), (self.count,), "float32"))
 
     def _write_attributes(self) -> None:
+        self.attributes["crc32c"] = attributes_sum(self.attributes)
         write_whole(self.path / "zarr.json", group_json(self.attributes))
 
     def _write_figures(self) -> None:

@@ -1,9 +1,10 @@
-"""Reading a file in a process of its own, for formats whose libraries a broken file can hang or bring down.
+"""Reading a file in a process of its own: a broken or hostile one can hang it, bring it down or fill its memory.
 
-A nursery process loads the libraries once and forks readers. A reader takes files, one after the other. If it dies, or
-takes longer than a sound file of that size could, it is ended, the file is refused, and the next file gets a new one
-within milliseconds. Results come back as plain numbers (JSON and arrays), so that nothing a broken file did to the
-reader can do more than give a wrong mesh, which is checked like any other.
+A nursery process loads what reading takes once and forks readers. A reader takes files, one after the other. If it
+dies, or takes longer or more memory than a sound file of that size could, it is ended, the file is refused, and the
+next file gets a new one within milliseconds. There are a few, so that nobody waits for another's broken file. Results
+come back as plain numbers (JSON and arrays), so that nothing a broken file did to the reader can do more than give a
+wrong mesh, which is checked like any other.
 """
 
 from __future__ import annotations
@@ -12,6 +13,7 @@ import contextlib
 import importlib
 import json
 import os
+import queue
 import select
 import signal
 import socket
@@ -27,17 +29,23 @@ from typing import Any
 import numpy as np
 
 from zembrik.core.exchange.contents import Contents, FilePart, Sequence, check_size
+from zembrik.core.exchange.read_any import read_here
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 
 PATIENCE_S, PATIENCE_S_PER_MB = 20.0, 0.5
 LOADING_S = 60.0
 LOADED = (
-    "alembic3d.Abc", "alembic3d.AbcGeom", "pxr.Gf", "pxr.Tf", "pxr.Usd", "pxr.UsdGeom",
-    "zembrik.core.exchange.read_abc", "zembrik.core.exchange.read_usd",
+    "zembrik.core.exchange.obj_scan", "zembrik.core.mesh.polygons", "zembrik.core.exchange.read_gltf",
+    "zembrik.core.exchange.read_ply", "zembrik.core.exchange.read_stl", "zembrik.core.exchange.read_sequence",
+    "zembrik.core.exchange.read_abc", "zembrik.core.exchange.read_usd", "trimesh", "alembic3d.Abc", "alembic3d.AbcGeom",
+    "pxr.Gf", "pxr.Tf", "pxr.Usd", "pxr.UsdGeom",
 )  # fmt: skip
-MOST_MEMORY = 8 * 1024**3  # bytes that a reader may ask for
-MOST_ANSWER = 4 * 1024**3
+READERS = 3
+# Bytes that reading a file may take beside what the libraries take: in any case, and times its size.
+MEMORY, MEMORY_TIMES = 768 * 1024**2, 60
+ANSWER, ANSWER_TIMES = 64 * 1024**2, 60
+MOST_OPEN = 256  # files that a reader may have open
 LENGTH = struct.Struct("<Q")
 PART_ARRAYS = ("transform", "times_s", "poses", "shapes")
 
@@ -120,12 +128,18 @@ class Reader:
         self.stream = self.room = None
 
 
-READER = Reader()
+_idle: queue.LifoQueue[Reader] = queue.LifoQueue()
+for _ in range(READERS):
+    _idle.put(Reader())
 
 
 def read_apart(data: bytes, name: str, kind: str) -> Contents:
-    """Return what a file holds, read by the one reader of this program; see `Reader.read`."""
-    return READER.read(data, name, kind)
+    """Return what a file holds, read by one of this program's readers; see `Reader.read`."""
+    reader = _idle.get()
+    try:
+        return reader.read(data, name, kind)
+    finally:
+        _idle.put(reader)
 
 
 def _asked(stream: socket.socket, data: bytes, name: str, kind: str, deadline: float) -> bytes:
@@ -133,7 +147,7 @@ def _asked(stream: socket.socket, data: bytes, name: str, kind: str, deadline: f
     stream.sendall(LENGTH.pack(len(head)) + head)
     stream.sendall(data)
     length = LENGTH.unpack(_exactly(stream, LENGTH.size, deadline))[0]
-    if length > MOST_ANSWER:
+    if length > ANSWER + ANSWER_TIMES * len(data):
         raise EOFError
     return _exactly(stream, length, deadline)
 
@@ -177,6 +191,8 @@ def _packed(contents: Contents) -> bytes:
         "unit_m": contents.unit_m,
         "up": contents.up,
         "notes": contents.notes,
+        "first": contents.first,
+        "begins": contents.begins,
         "parts": parts,
     }
     text = json.dumps(head).encode()
@@ -210,23 +226,15 @@ def _contents(answer: bytes, name: str) -> Contents:
                 raise ValueError
             transform, times, poses, forms = (array(one[key], "f").astype(np.float64) for key in PART_ARRAYS)
             parts.append(FilePart(one["path"], mesh, transform, times, poses, forms, sequence))
-        found = Contents(head["kind"], parts, head["unit_m"], head["up"], list(head["notes"]))
+        found = Contents(
+            head["kind"], parts, head["unit_m"], head["up"], list(head["notes"]), head["first"], head["begins"]
+        )
     except Problem:
         raise
     except (ValueError, KeyError, TypeError, struct.error):
         raise Problem("the file is so broken that its reader gave up.", name, "Export it again.") from None
     check_size(parts, name)
     return found
-
-
-def _read_here(data: bytes, name: str, kind: str) -> Contents:
-    if kind == "abc":
-        from zembrik.core.exchange.read_abc import read_abc
-
-        return read_abc(data, name)
-    from zembrik.core.exchange.read_usd import read_usd
-
-    return read_usd(data, name, kind)
 
 
 def serve(control: socket.socket) -> None:
@@ -261,21 +269,37 @@ def _read_from(stream: socket.socket) -> None:
     """Be a reader: read files from a stream until it ends."""
     import resource
 
-    resource.setrlimit(resource.RLIMIT_AS, (MOST_MEMORY, MOST_MEMORY))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    _limit(resource.RLIMIT_NOFILE, MOST_OPEN)
     asked = stream.makefile("rb")
     while len(start := asked.read(LENGTH.size)) == LENGTH.size:
         head = json.loads(asked.read(LENGTH.unpack(start)[0]))
         data = asked.read(head["size"])
+        _limit(resource.RLIMIT_AS, _taken_now() + MEMORY + MEMORY_TIMES * len(data))
         try:
-            answer = _packed(_read_here(data, head["name"], head["kind"]))
+            answer = _packed(read_here(data, head["name"], head["kind"]))
         except Problem as problem:
             answer = _told(problem.what, problem.where, problem.remedy)
         except MemoryError:
             answer = _told("it needs more memory than a file may.", head["name"], "Reduce it, or split it.")
         except Exception:
             answer = _told("the file is not sound.", head["name"], "Export it again.")
-        stream.sendall(LENGTH.pack(len(answer)) + answer)
+        stream.sendall(LENGTH.pack(len(answer)))
+        stream.sendall(answer)
+        del data, answer
+
+
+def _limit(what: int, most: int) -> None:
+    """Hold this process to a limit, as far as it is not held to a lower one already."""
+    import resource
+
+    _, hard = resource.getrlimit(what)
+    resource.setrlimit(what, (most if hard == resource.RLIM_INFINITY else min(most, hard), hard))
+
+
+def _taken_now() -> int:
+    """Return how many bytes of address space this process has."""
+    return int(Path("/proc/self/statm").read_text().split()[0]) * os.sysconf("SC_PAGE_SIZE")
 
 
 def _told(what: str, where: str, remedy: str) -> bytes:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
+from zembrik.core.exchange.obj import MOST_CORNERS
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 
@@ -70,6 +71,7 @@ class FilePart:
         poses: float64 (k, 4, 4), transforms over time of a part that keeps its form; may be empty.
         shapes: float64 (k, points, 3), places over time of a part that does not; may be empty.
         sequence: of a part that is another mesh at every moment; such a part can be kept as a cache, and nothing else.
+        unit_m, up: what the file says of its unit (metres) and of the axis that points up; None where it says nothing.
     """
 
     path: str
@@ -79,6 +81,8 @@ class FilePart:
     poses: Floats = field(default_factory=lambda: np.zeros((0, 4, 4)))
     shapes: Floats = field(default_factory=lambda: np.zeros((0, 0, 3)))
     sequence: Sequence = field(default_factory=lambda: Sequence())
+    unit_m: float | None = None
+    up: str | None = None
 
     @property
     def scales(self) -> Floats:
@@ -113,6 +117,7 @@ class Contents:
         up: "y" or "z", if the file says so.
         notes: what was left out or changed, a sentence each.
         first: of a sequence, its first frame's number; its moments are frames, counted as `FRAMES_A_SECOND`.
+        begins: of another file, the number of the frame at which its motion begins, if it says so.
     """
 
     kind: str
@@ -121,6 +126,7 @@ class Contents:
     up: str | None = None
     notes: list[str] = field(default_factory=list)
     first: int | None = None
+    begins: int | None = None
 
     @property
     def moves(self) -> bool:
@@ -132,14 +138,14 @@ class Contents:
         if path is not None:
             for part in self.parts:
                 if part.path == path:
-                    return part
+                    return replace(part, unit_m=self.unit_m, up=self.up)
             raise Problem(f"the file has no part '{path}'.", name, f"It has {len(self.parts)} others.")
         if len(self.parts) == 1:
-            return self.parts[0]
+            return replace(self.parts[0], unit_m=self.unit_m, up=self.up)
         counts = np.concatenate([[0], np.cumsum([len(p.mesh.points) for p in self.parts])])
         faces = [p.mesh.faces + int(s) for p, s in zip(self.parts, counts, strict=False)]
         whole = TriMesh(np.concatenate([p.mesh.points for p in self.parts]), np.concatenate(faces).astype(np.int32))
-        return FilePart("", whole)
+        return FilePart("", whole, unit_m=self.unit_m, up=self.up)
 
 
 def make_part(
@@ -223,6 +229,11 @@ def cut_polygons(
     if (counts < 0).any() or int(counts.sum()) != len(corners):
         raise Problem(f"its faces need {int(counts.sum())} corners, the file has {len(corners)}.", where,
                       "The file may be cut off; export it again.")  # fmt: skip
+    if len(counts) and counts.max() > MOST_CORNERS:
+        raise Problem(
+            f"a face has {int(counts.max()):,} corners; the limit is {MOST_CORNERS:,}.", where,
+            "Cut it into smaller faces before exporting.",
+        )  # fmt: skip
     if len(corners) and (corners.min() < 0 or corners.max() >= len(points)):
         raise Problem(
             f"a face names point {int(corners.max())}, but there are {len(points)}.", where, "Export the file again."
@@ -239,5 +250,5 @@ def check_size(parts: list[FilePart], name: str) -> None:
         raise Problem(f"the file has {len(parts):,} parts; the limit is {MOST_PARTS:,}.", name, "Split it.")
     if points > MOST_POINTS:
         raise Problem(f"the meshes have {points:,} points; the limit is {MOST_POINTS:,}.", name, "Reduce them first.")
-    if sum(p.shapes.size + p.sequence.points.size + p.sequence.faces.size for p in parts) > MOST_MOVED:
+    if sum(p.poses.size + p.shapes.size + p.sequence.points.size + p.sequence.faces.size for p in parts) > MOST_MOVED:
         raise Problem("its moving points are more than fit.", name, "Hand in fewer frames or a coarser mesh.")

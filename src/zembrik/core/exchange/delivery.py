@@ -169,14 +169,17 @@ def prepare(cache: Cache, order: Order) -> Content:
         number = cache.body_number(name)
         stem = re.sub(r"[^A-Za-z0-9_]+", "_", name).strip("_")[:60] or "body"
         stem = f"b_{stem}" if stem[0].isdigit() else stem
-        taken = {p.file_name for p in parts}
+        taken = {p.file_name.lower() for p in parts}
         changes = cache.changes(number)
         if changes and order.format not in OF_CHANGING:
             raise Problem(
                 f"'{name}' has other points from frame to frame, which {order.format} cannot hold.", "export",
                 f"Choose one of {', '.join(OF_CHANGING)}, or leave it out.",
             )  # fmt: skip
-        file_name = stem if stem not in taken else f"{stem}_{number}"
+        file_name, more = stem, 1
+        while file_name.lower() in taken:  # also unlike where folders do not tell small letters from capitals
+            more += 1
+            file_name = f"{stem}_{more}"
         faces = cache.faces(number)
         if order.subdivided:
             faces = _subdivided(cache.points(number, cache.first), faces, order.subdivided).faces

@@ -63,7 +63,8 @@ def _to_arrays(contents: Contents) -> Arrays:
     parts = contents.parts
     words = {
         "kind": contents.kind, "unit_m": contents.unit_m, "up": contents.up, "notes": contents.notes,
-        "first": contents.first, "paths": [p.path for p in parts], "groups": [list(p.mesh.groups) for p in parts],
+        "first": contents.first, "begins": contents.begins, "paths": [p.path for p in parts],
+        "groups": [list(p.mesh.groups) for p in parts],
     }  # fmt: skip
     arrays: Arrays = {
         "words": np.frombuffer(json.dumps(words).encode(), dtype=np.uint8),
@@ -95,4 +96,4 @@ def _from_arrays(arrays: Arrays) -> Contents:
             words["paths"], words["groups"], arrays["transforms"], *columns, strict=True
         )
     ]
-    return Contents(words["kind"], parts, words["unit_m"], words["up"], words["notes"], words["first"])
+    return Contents(words["kind"], parts, words["unit_m"], words["up"], words["notes"], words["first"], words["begins"])

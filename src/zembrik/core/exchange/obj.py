@@ -12,6 +12,7 @@ from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 
 MOST_POINTS = 4_000_000
+MOST_CORNERS = 2_000  # of one face
 MOST_BYTES = 256 * 1024 * 1024
 FARTHEST = 1e7  # file units; a coordinate beyond this is a damaged number, not a place
 TOLD = 60  # bytes of a wrong line that a message shows
@@ -54,6 +55,11 @@ def read_obj(data: bytes, name: str = "OBJ") -> TriMesh:
     fault, line, begin, end = scan_faces(text, count, sizes, corner, named)
     if fault:
         raise _face_problem(fault, data[begin:end], count, f"{name}, line {line}")
+    if len(sizes) and sizes.max() > MOST_CORNERS:
+        raise Problem(
+            f"a face has {int(sizes.max()):,} corners; the limit is {MOST_CORNERS:,}.", name,
+            "Cut it into smaller faces before exporting.",
+        )  # fmt: skip
     faces = cut_all(points, sizes, corner)
     groups = tuple(dict.fromkeys(" ".join(_word(data[a:b]).split())[:300] for a, b in named.tolist() if a < b))
     if not len(faces):
@@ -132,11 +138,10 @@ def _face_problem(fault: int, at: bytes, count: int, where: str) -> Problem:
         return Problem(f"'{_word(at)[:40]}' is not a point of a face.", where, "Export the mesh again.")
     if fault == NO_POINT:
         told = _word(at).partition("/")[0][:40]
-        return Problem(
-            f"the face names point {told}, but the file has points 1 to {count}.",
-            where,
-            "The file may be cut off; export it again.",
-        )
+        what = f"the face names point {told}, but the file has points 1 to {count}."
+        if told.startswith("-"):
+            what = f"the face counts {told[1:]} points back, but fewer than that stand before it."
+        return Problem(what, where, "The file may be cut off; export it again.")
     assert fault == TOO_FEW
     return Problem(
         f"a face needs at least three points, this one has {len(_word(at).partition('#')[0].split()) - 1}.",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import tempfile
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,6 +23,7 @@ from zembrik.core.problem import Problem
 Floats = NDArray[np.float64]
 DEEPEST = 200
 MOST_MOMENTS = 20_000
+NO_MESHES = {"Points": "points", "Curve": "curves", "NuPatch": "patches"}  # by what their kind is called in the file
 
 
 def read_abc(data: bytes, name: str) -> Contents:
@@ -39,17 +40,32 @@ def read_abc(data: bytes, name: str) -> Contents:
         try:
             archive = Abc.IArchive(str(path))
             parts: list[FilePart] = []
-            _walk(archive.getTop(), [], "", parts, name)
+            found = _Found([], {}, [])
+            _walk(archive.getTop(), [], "", parts, name, found)
         except Problem:
             raise
         except Exception as error:  # the library's own exceptions share no class
             text = (str(error).strip().splitlines() or [""])[-1][:120]
             raise Problem(f"the file is no sound point cache: {text}", name, "Export it again.") from None
+    notes = [f"Left out as {kind}: {', '.join(paths[:3])[:200]}." for kind, paths in found.left.items()]
+    if found.subdivided:
+        notes.append(f"Subdivision surfaces come in as their control meshes: {', '.join(found.subdivided[:3])[:200]}.")
     check_size(parts, name)
-    return Contents("point cache", parts)
+    moving = [p.times_s for p in parts if len(p.times_s) > 1]
+    step = float(np.median(np.diff(moving[0]))) if moving else 0.0
+    begins = round(min(found.starts) / step) if step > 0.0 and found.starts else None
+    return Contents("point cache", parts, notes=notes, begins=begins)
 
 
-def _walk(node: Any, chain: list[Any], path: str, parts: list[FilePart], name: str) -> None:
+class _Found(NamedTuple):
+    """What is noted on the way: when moving parts begin (s), what is left out by its kind, and subdivision surfaces."""
+
+    starts: list[float]
+    left: dict[str, list[str]]
+    subdivided: list[str]
+
+
+def _walk(node: Any, chain: list[Any], path: str, parts: list[FilePart], name: str, found: _Found) -> None:
     from alembic3d import AbcGeom
 
     if len(chain) > DEEPEST:
@@ -59,14 +75,17 @@ def _walk(node: Any, chain: list[Any], path: str, parts: list[FilePart], name: s
         own = f"{path}/{child.getName()}" if path else child.getName()
         header = child.getHeader()
         if AbcGeom.IXform.matches(header):
-            _walk(child, [*chain, AbcGeom.IXform(node, child.getName()).getSchema()], own, parts, name)
-        elif AbcGeom.IPolyMesh.matches(header):
-            schema = AbcGeom.IPolyMesh(node, child.getName()).getSchema()
-            if part := _part(schema, chain, own, name):
+            _walk(child, [*chain, AbcGeom.IXform(node, child.getName()).getSchema()], own, parts, name, found)
+            continue
+        kind = next((k for k in (AbcGeom.IPolyMesh, AbcGeom.ISubD) if k.matches(header)), None)
+        if kind is not None:
+            if part := _part(kind(node, child.getName()).getSchema(), chain, own, name, found.starts):
                 parts.append(part)
-            _walk(child, chain, own, parts, name)
-        else:
-            _walk(child, chain, own, parts, name)
+            if kind is AbcGeom.ISubD:
+                found.subdivided.append(own)
+        elif (what := str(child.getMetaData().get("schema")).split("_")[-2:-1]) and what[0] in NO_MESHES:
+            found.left.setdefault(NO_MESHES[what[0]], []).append(own)
+        _walk(child, chain, own, parts, name, found)
 
 
 def _times(schema: Any) -> list[float]:
@@ -76,7 +95,7 @@ def _times(schema: Any) -> list[float]:
     return [float(sampling.getSampleTime(k)) for k in range(count)]
 
 
-def _part(schema: Any, chain: list[Any], path: str, name: str) -> FilePart | None:
+def _part(schema: Any, chain: list[Any], path: str, name: str, starts: list[float]) -> FilePart | None:
     where = f"{name}, part '{path}'"
     moments = set()
     for moving in [schema, *chain]:
@@ -88,6 +107,7 @@ def _part(schema: Any, chain: list[Any], path: str, name: str) -> FilePart | Non
     transform = _world(chain, first)
     if len(times) < 2:
         return make_part(path, points, faces, transform, name)
+    starts.append(times[0])
     poses = np.array([_world(chain, t) for t in times])
     from_start = np.array(times) - times[0]
     if schema.isConstant() and keeps_size(poses):

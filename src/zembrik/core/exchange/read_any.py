@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from zembrik.core.exchange.contents import Contents, FilePart
-from zembrik.core.exchange.obj import read_obj
 from zembrik.core.problem import Problem
 
 ENDINGS = (".obj", ".ply", ".stl", ".glb", ".gltf", ".usd", ".usda", ".usdc", ".usdz", ".abc", ".zip")
@@ -48,7 +47,7 @@ def _holds_usd(data: bytes) -> bool:
 
 
 def read_contents(data: bytes, name: str) -> Contents:
-    """Return what a mesh file holds.
+    """Return what a mesh file holds, read in a process apart with bounds that follow from its size.
 
     Raises:
         Problem: saying what is wrong with it, where, and what to do.
@@ -57,13 +56,25 @@ def read_contents(data: bytes, name: str) -> Contents:
         raise Problem(
             f"the file has {len(data) / 1e6:.0f} MB; the limit is {MOST_BYTES / 1e6:.0f} MB.", name, "Split it."
         )
-    kind = kind_of(data, name)
-    if kind == "obj":
-        return Contents("OBJ", [FilePart("", read_obj(data, name))])
-    if kind in ("ply", "stl"):
-        from zembrik.core.exchange.read_trimesh import read_simple
+    from zembrik.core.exchange.apart import read_apart
 
-        return read_simple(data, name, kind)
+    return read_apart(data, name, kind_of(data, name))
+
+
+def read_here(data: bytes, name: str, kind: str) -> Contents:
+    """Return what a file of a kind holds, read in this process; see `read_contents`."""
+    if kind == "obj":
+        from zembrik.core.exchange.obj import read_obj
+
+        return Contents("OBJ", [FilePart("", read_obj(data, name))])
+    if kind == "ply":
+        from zembrik.core.exchange.read_ply import read_ply
+
+        return read_ply(data, name)
+    if kind == "stl":
+        from zembrik.core.exchange.read_stl import read_stl
+
+        return read_stl(data, name)
     if kind == "zip":
         from zembrik.core.exchange.read_sequence import read_sequence, unpacked
 
@@ -72,6 +83,10 @@ def read_contents(data: bytes, name: str) -> Contents:
         from zembrik.core.exchange.read_gltf import read_gltf
 
         return read_gltf(data, name)
-    from zembrik.core.exchange.apart import read_apart
+    if kind == "abc":
+        from zembrik.core.exchange.read_abc import read_abc
 
-    return read_apart(data, name, kind)
+        return read_abc(data, name)
+    from zembrik.core.exchange.read_usd import read_usd
+
+    return read_usd(data, name, kind)

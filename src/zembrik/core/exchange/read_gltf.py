@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.exchange.contents import Contents, FilePart, check_size, make_part
+from zembrik.core.exchange.contents import MOST_MOVED, Contents, FilePart, check_size, make_part
 from zembrik.core.problem import Problem
 from zembrik.core.units import quaternion_turn
 
@@ -20,6 +20,12 @@ Floats = NDArray[np.float64]
 TYPES = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
 DEEPEST = 200
+READ_TIMES, READ_FREE = (
+    4,
+    1 << 20,
+)  # bytes that accessors may take of the file together: times its size, and in any case
+KNOWN = ("KHR_mesh_quantization", "KHR_materials_unlit", "KHR_texture_transform")
+PACKED = {"KHR_draco_mesh_compression": "Draco", "EXT_meshopt_compression": "meshopt"}
 SAMPLES_A_SECOND = 48.0  # of what is keyed here and there
 LONGEST_STEP_S = 1.0 / 11.0  # even moments no farther apart than this are frames
 
@@ -51,9 +57,16 @@ class _Reader:
             raise Problem("the file's description is no JSON.", name, "The file may be cut off.") from None
         if not isinstance(self.json, dict) or not str(self.json.get("asset", {}).get("version", "")).startswith("2"):
             raise Problem("this is not glTF 2.", name, "Export it as glTF 2.0.")
+        self.buffers: dict[int, bytes] = {}
+        self.accessors: dict[int, NDArray[Any]] = {}
+        self.left = READ_FREE + READ_TIMES * len(data)
         for extension in self.json.get("extensionsRequired", []):
-            if extension not in ("KHR_mesh_quantization", "KHR_materials_unlit", "KHR_texture_transform"):
-                raise Problem(f"its meshes are packed by {extension}.", name, "Export it without compression.")
+            if extension in PACKED:
+                raise Problem(
+                    f"its meshes are packed by {PACKED[extension]} compression.", name, "Export it without compression."
+                )
+            if extension not in KNOWN:
+                raise Problem(f"it needs the extension {str(extension)[:60]}.", name, "Export it without.")
 
     def _unpacked(self, data: bytes) -> bytes:
         text, at = b"", 12
@@ -70,6 +83,11 @@ class _Reader:
         return text
 
     def _buffer(self, number: int) -> bytes:
+        if number not in self.buffers:
+            self.buffers[number] = self._decoded(number)
+        return self.buffers[number]
+
+    def _decoded(self, number: int) -> bytes:
         uri = self.json["buffers"][number].get("uri")
         if uri is None:
             return self.blob
@@ -84,10 +102,21 @@ class _Reader:
 
     def _accessor(self, number: int) -> NDArray[Any]:
         """Return an accessor's values (count, width), as floats where they stand for floats."""
+        if number not in self.accessors:
+            self.accessors[number] = self._values(number)
+        return self.accessors[number]
+
+    def _take(self, count: int, item: int, what: str) -> None:
+        """Hold a count against the bytes there are: accessors may share some, but all together not without end."""
+        self.left -= max(count, 0) * item
+        if count < 0 or self.left < 0:
+            raise Problem(f"{what} says it has {count:,} values, which the file is too short for.", self.name,
+                          "It may be broken; export it again.")  # fmt: skip
+
+    def _values(self, number: int) -> NDArray[Any]:
         accessor = self.json["accessors"][number]
         count, width, kind = int(accessor["count"]), WIDTHS[accessor["type"]], TYPES[accessor["componentType"]]
-        if not 0 <= count <= 100_000_000:
-            raise Problem(f"an accessor has {count} values.", self.name, "Export it again.")
+        self._take(count, np.dtype(kind).itemsize * width, f"accessor {number}")
         if "bufferView" in accessor:
             values = self._view(accessor["bufferView"], int(accessor.get("byteOffset", 0)), count, width, kind)
         else:
@@ -95,6 +124,7 @@ class _Reader:
         if "sparse" in accessor:
             sparse = accessor["sparse"]
             many, at = int(sparse["count"]), sparse["indices"]
+            self._take(many, np.dtype(kind).itemsize * width, f"accessor {number}")
             where = self._view(at["bufferView"], int(at.get("byteOffset", 0)), many, 1, TYPES[at["componentType"]])
             to = sparse["values"]
             values = values.copy()
@@ -123,6 +153,14 @@ class _Reader:
                 parents[child] = number
         scenes = self.json.get("scenes", [])
         roots = list(set(range(len(nodes))) - set(parents))
+        if len(scenes) > 1:
+            others = [str(s.get("name") or k) for k, s in enumerate(scenes) if k != self.json.get("scene", 0)]
+            self.notes.append(f"Only its own scene is read; left out: {', '.join(others)[:150]}.")
+        copied = [str(n.get("name") or k) for k, n in enumerate(nodes) if "EXT_mesh_gpu_instancing" in _extensions(n)]
+        if copied:
+            self.notes.append(
+                f"Copies made by the graphics card are left out, one of each comes in: {', '.join(copied)[:150]}."
+            )
         if scenes:
             roots = scenes[self.json.get("scene", 0)].get("nodes", [])
         if self.json.get("skins"):
@@ -151,6 +189,14 @@ class _Reader:
 
         for root in sorted(roots):
             walk(root, "", [])
+        every = [p for m in self.json.get("meshes", []) for p in m["primitives"]]
+        packing = sorted({PACKED[e] for p in every for e in _extensions(p) if e in PACKED})
+        if packing and not parts:
+            raise Problem(
+                f"its meshes are packed by {packing[0]} compression.", self.name, "Export it without compression."
+            )
+        if packing:
+            self.notes.append(f"What {packing[0]} compression packs comes in only where the file has it plain too.")
         check_size(parts, self.name)
         return Contents("glTF", parts, 1.0, "y", self.notes)
 
@@ -234,7 +280,7 @@ class _Reader:
         mesh = self.json["meshes"][node["mesh"]]
         points, faces, shifts, count = [], [], [], 0
         for primitive in mesh["primitives"]:
-            triangles = self._triangles(primitive)
+            triangles = None if self._is_packed(primitive) else self._triangles(primitive)
             if triangles is None:
                 continue
             places = self._accessor(primitive["attributes"]["POSITION"]).astype(np.float64)
@@ -258,6 +304,8 @@ class _Reader:
             mix = self._read(tracks[chain[-1], "weights"], at, many) if formed and at is not None else weights
             return base + np.tensordot(mix, targets, 1) if many and len(mix) == many else base
 
+        if many and len(times) * base.size > MOST_MOVED:
+            raise Problem("its moving points are more than fit.", self.name, "Hand in fewer frames or a coarser mesh.")
         swayed = any((n, p) in tracks for n in chain for p in ("translation", "rotation", "scale"))
         moving = len(times) > 1 and (formed or swayed)
         first = float(times[0]) if moving else None
@@ -271,6 +319,12 @@ class _Reader:
         return make_part(path, form(first), np.concatenate(faces), transform, self.name, times - times[0],
                          None if shapes is not None else poses, shapes)  # fmt: skip
 
+    def _is_packed(self, primitive: dict[str, Any]) -> bool:
+        """Tell whether a primitive's points are there in an extension's packing only."""
+        position = primitive["attributes"].get("POSITION")
+        plain = position is None or "bufferView" in self.json["accessors"][position]
+        return not plain and any(e in PACKED for e in _extensions(primitive))
+
     def _triangles(self, primitive: dict[str, Any]) -> NDArray[np.int64] | None:
         mode = primitive.get("mode", 4)
         if mode not in (4, 5, 6) or "POSITION" not in primitive["attributes"]:
@@ -278,13 +332,18 @@ class _Reader:
         if "indices" in primitive:
             order = self._accessor(primitive["indices"])[:, 0].astype(np.int64)
         else:
-            order = np.arange(self.json["accessors"][primitive["attributes"]["POSITION"]]["count"], dtype=np.int64)
+            order = np.arange(len(self._accessor(primitive["attributes"]["POSITION"])), dtype=np.int64)
         if mode == 4:
             return order[: len(order) // 3 * 3].reshape(-1, 3)
         n = np.arange(max(len(order) - 2, 0))
         if mode == 6:
             return np.stack([order[np.zeros_like(n)], order[n + 1], order[n + 2]], 1)
         return np.stack([order[n], order[n + 1 + n % 2], order[n + 2 - n % 2]], 1)
+
+
+def _extensions(holder: dict[str, Any]) -> dict[str, Any]:
+    found = holder.get("extensions", {})
+    return found if isinstance(found, dict) else {}
 
 
 def keeps_size(poses: Floats) -> bool:

@@ -15,8 +15,8 @@ from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 
 NAMED = re.compile(r"(?P<stem>.*?)[._ ]?(?P<number>-?\d{1,7})\.(?P<kind>obj|ply)", re.IGNORECASE)
-MOST_FILES = 100_000
-MOST_UNPACKED = 4_000_000_000  # bytes
+MOST_FILES = 20_000
+MOST_UNPACKED, MOST_TIMES = 16 * 1024 * 1024, 40  # bytes in any case, and times the zip itself
 Numbered = dict[str, dict[int, bytes]]
 
 
@@ -37,22 +37,28 @@ def unpacked(data: bytes, name: str) -> list[tuple[str, bytes]]:
     """
     try:
         with zipfile.ZipFile(io.BytesIO(data)) as archive:
-            wanted = [i for i in archive.infolist() if NAMED.fullmatch(PurePosixPath(i.filename).name)]
+            wanted = [i for i in archive.infolist() if _is_wanted(i.filename)]
             size = sum(i.file_size for i in wanted)
-            if size > MOST_UNPACKED or len(wanted) > MOST_FILES:
+            if size > MOST_UNPACKED + MOST_TIMES * len(data) or len(wanted) > MOST_FILES:
                 raise Problem(
                     f"it would unpack to {size / 1e9:.1f} GB in {len(wanted):,} files.", name, "Hand in less."
                 )
             found = [(i.filename, archive.read(i)) for i in wanted]
+    except Problem:
+        raise
     except (zipfile.BadZipFile, OSError, ValueError, NotImplementedError, RuntimeError, EOFError):
         raise Problem("the zip is broken.", name, "It may be cut off; make it again.") from None
     except Exception as error:  # what packs inside of it has exceptions of its own
-        if isinstance(error, Problem):
-            raise
         raise Problem(f"the zip cannot be unpacked: {str(error)[:80]}.", name, "Make it again.") from None
     if not found:
         raise Problem("the zip holds no numbered OBJ or PLY.", name, "Its files are to be called as in sheet.0001.obj.")
     return found
+
+
+def _is_wanted(file: str) -> bool:
+    """Tell whether a file in a zip is a numbered mesh, and none of the notes some systems put beside each."""
+    path = PurePosixPath(file)
+    return "__MACOSX" not in path.parts and not path.name.startswith("._") and NAMED.fullmatch(path.name) is not None
 
 
 def packed(files: list[tuple[str, bytes]]) -> tuple[str, bytes]:
@@ -92,14 +98,14 @@ def read_sequence(files: list[tuple[str, bytes]], name: str) -> Contents:
 
 def _part(stem: str, frames: dict[int, bytes], first: int, notes: list[str]) -> FilePart:
     from zembrik.core.exchange.obj import read_obj
-    from zembrik.core.exchange.read_trimesh import read_simple
+    from zembrik.core.exchange.read_ply import read_ply
 
     numbers = sorted(frames)
     meshes: list[TriMesh] = []
     size = 0
     for number in numbers:
         data, where = frames[number], f"{stem}, frame {number}"
-        mesh = read_simple(data, where, "ply").parts[0].mesh if data.startswith(b"ply") else read_obj(data, where)
+        mesh = read_ply(data, where).parts[0].mesh if data.startswith(b"ply") else read_obj(data, where)
         size += mesh.points.size
         if size > MOST_MOVED:
             raise Problem("its moving points are more than fit.", stem, "Hand in fewer frames or a coarser mesh.")

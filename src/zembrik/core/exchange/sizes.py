@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from zembrik.core.exchange.contents import Contents, FilePart
+from zembrik.core.exchange.contents import FilePart
 from zembrik.core.units import METRES_PER_UNIT, UNIT_NAMES
 
 PERSON_M = 1.75
@@ -59,12 +59,12 @@ def guess_units(parts: list[FilePart], up: str) -> list[UnitGuess]:
     return sorted(found, key=lambda g: -g.odds)
 
 
-def declared_unit(contents: Contents) -> str | None:
-    """Return the short name of the unit that a file says it is in; None when it says none, or one without a name."""
-    if contents.unit_m is None:
+def declared_unit(unit_m: float | None) -> str | None:
+    """Return the short name of the unit that a file says it is in (metres); None when it says none, or one unnamed."""
+    if unit_m is None:
         return None
     for unit, metres in METRES_PER_UNIT.items():
-        if abs(contents.unit_m / metres - 1.0) < 1e-4:
+        if abs(unit_m / metres - 1.0) < 1e-4:
             return unit
     return None
 

@@ -9,6 +9,7 @@ from zembrik.core.findings.enough import (
     fine_for_substeps,
     squeezed,
     stiff_for_substeps,
+    swollen_by_substeps,
     thick_for_spacing,
 )
 from zembrik.core.findings.finding import Finding, set_value
@@ -43,6 +44,7 @@ def check_setup(setup: Setup, assets: Assets) -> list[Finding]:
             *fast_for_thickness(setup, resolve(setup), assets),
             *fine_for_substeps(setup, resolve(setup), assets),
             *stiff_for_substeps(setup, resolve(setup), assets),
+            *swollen_by_substeps(setup, resolve(setup), world),
             *squeezed(setup, resolve(setup), world),
             *endless_fall(setup, world),
             *start_overlaps(setup, world),

@@ -10,13 +10,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.distance.tree import build_tree, distances_to_mesh
+from zembrik.core.exchange.sizes import declared_unit
 from zembrik.core.findings.finding import Finding, set_value
 from zembrik.core.mesh.audit import NEEDLE
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 from zembrik.core.proxy.deviation import deviations
 from zembrik.core.remember import Aside
-from zembrik.core.setup.assets import Assets, placed_mesh
+from zembrik.core.setup.assets import Assets, file_part, placed_mesh
 from zembrik.core.setup.document import (
     BallMesh,
     Body,
@@ -71,11 +72,12 @@ def scale_for_a_unit(setup: Setup, assets: Assets) -> list[Finding]:
     for k, body in enumerate(setup.bodies):
         if not isinstance(body.mesh, FileMesh) or abs(body.place.scale - 1.0) < 0.01:
             continue
-        unit_m = body.place.scale * METRES_PER_UNIT[body.mesh.unit]
+        unit = body.mesh.unit or declared_unit(file_part(body.mesh, assets).unit_m) or "m"
+        unit_m = body.place.scale * METRES_PER_UNIT[unit]
         fits = [u for u, m in METRES_PER_UNIT.items() if abs(unit_m / m - 1.0) < 0.005]
         if not fits:
             continue
-        said, better = UNIT_NAMES[body.mesh.unit], UNIT_NAMES[fits[0]]
+        said, better = UNIT_NAMES[unit], UNIT_NAMES[fits[0]]
         text = (
             f"'{body.name}' is said to be in {said} and is scaled by {body.place.scale:.4g}: its numbers are {better}. "
             "Another mesh of the same hand would come in at the wrong size again. Nothing moves by saying so."
@@ -88,6 +90,29 @@ def scale_for_a_unit(setup: Setup, assets: Assets) -> list[Finding]:
                 patch,
             )
         )  # fmt: skip
+    return found
+
+
+def against_its_file(setup: Setup, assets: Assets) -> list[Finding]:
+    """A unit or an axis of a setup that its file says otherwise: one of both is wrong."""
+    found = []
+    for k, body in enumerate(setup.bodies):
+        if body.role == "left out" or not isinstance(body.mesh, FileMesh):
+            continue
+        part, told, patch = file_part(body.mesh, assets), [], []
+        unit = body.mesh.unit
+        if unit is not None and part.unit_m is not None and abs(METRES_PER_UNIT[unit] / part.unit_m - 1.0) > 1e-4:
+            named = declared_unit(part.unit_m)
+            words = UNIT_NAMES[named] if named else f"units of {part.unit_m:g} m"
+            told.append(f"in {words}, and is read as {UNIT_NAMES[unit]}")
+            patch.append(set_value(f"/bodies/{k}/mesh/unit", None))
+        if body.mesh.up_axis is not None and part.up is not None and body.mesh.up_axis != part.up:
+            told.append(f"with {part.up.upper()} up, and is read with {body.mesh.up_axis.upper()} up")
+            patch.append(set_value(f"/bodies/{k}/mesh/up_axis", None))
+        if told:
+            text = f"The file of '{body.name}' says it is {'; '.join(told)}."
+            label, title = "Take what the file says", "Its file says otherwise"
+            found.append(Finding("against_its_file", "Intake", False, title, text, body.name, None, label, patch))
     return found
 
 
@@ -291,8 +316,8 @@ def prepare_findings(setup: Setup, resolved: Resolved, assets: Assets) -> list[F
     """Return all findings of this module."""
     try:
         return [
-            *wrong_sizes(setup, assets), *scale_for_a_unit(setup, assets), *needle_faces(setup, assets),
-            *coarse_for_curves(setup, assets),
+            *wrong_sizes(setup, assets), *scale_for_a_unit(setup, assets), *against_its_file(setup, assets),
+            *needle_faces(setup, assets), *coarse_for_curves(setup, assets),
             *wide_gaps(setup, resolved, assets), *facing_away(setup, resolved, assets),
         ]  # fmt: skip
     except Problem:

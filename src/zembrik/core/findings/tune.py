@@ -100,7 +100,7 @@ def still_files(setup: Setup, assets: Assets) -> list[Finding]:
         if len(part.shapes) < 2:
             continue
         if not body.mesh.animated:
-            way = in_metres(body.mesh, part.shapes[-1] - part.shapes[0]) * body.place.scale
+            way = in_metres(body.mesh, part, part.shapes[-1] - part.shapes[0]) * body.place.scale
             text = (
                 f"The file of '{body.name}' has {len(part.shapes)} forms, the last up to "
                 f"{1e3 * np.linalg.norm(way, axis=1).max():.3g} mm from the first, but the collider keeps the first."

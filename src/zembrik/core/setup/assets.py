@@ -34,7 +34,7 @@ from zembrik.core.setup.document import (
     RingMesh,
     Setup,
 )
-from zembrik.core.units import to_si, turn_matrix
+from zembrik.core.units import METRES_PER_UNIT, to_si, turn_matrix
 
 
 class Assets(Protocol):
@@ -125,9 +125,14 @@ def file_part(mesh: FileMesh, assets: Assets) -> FilePart:
     return _kept_part(file_hash(data), mesh.part, _Reader(data, mesh.file))
 
 
-def in_metres(mesh: FileMesh, points: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Return points (n, 3) of a file as metres with Y up and the front looking along +Z."""
-    return to_si(points, mesh.unit, mesh.up_axis, mesh.forward)
+def in_metres(mesh: FileMesh, part: FilePart, points: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return points (n, 3) of a file's part as metres with Y up and the front looking along +Z."""
+    return to_si(points * metres_a_unit(mesh, part), "m", mesh.up_axis or part.up or "y", mesh.forward)
+
+
+def metres_a_unit(mesh: FileMesh, part: FilePart) -> float:
+    """Return how long a file's unit is, metres: as the setup says, else as the file does."""
+    return METRES_PER_UNIT[mesh.unit] if mesh.unit is not None else part.unit_m or 1.0
 
 
 def played(mesh: CacheMesh, assets: Assets) -> tuple[Cache, int]:
@@ -158,8 +163,8 @@ def load_mesh(body: Body, assets: Assets) -> TriMesh:
     """
     mesh = body.mesh
     if isinstance(mesh, FileMesh):
-        parsed = file_part(mesh, assets).mesh
-        return parsed.moved(in_metres(mesh, parsed.points))
+        part = file_part(mesh, assets)
+        return part.mesh.moved(in_metres(mesh, part, part.mesh.points))
     if isinstance(mesh, CacheMesh):
         cache, number = played(mesh, assets)
         return TriMesh(cache.points(number, cache.first).astype(np.float64), cache.faces(number))
@@ -197,7 +202,7 @@ def mover_of_body(setup: Setup, number: int, assets: Assets) -> Mover | None:
     if isinstance(body.mesh, FileMesh) and body.mesh.animated:
         part, mesh = file_part(body.mesh, assets), body.mesh
         if len(part.shapes):
-            forms = np.stack([place_points(body, in_metres(mesh, s)) for s in part.shapes])
+            forms = np.stack([place_points(body, in_metres(mesh, part, s)) for s in part.shapes])
             return Deform(mesh.starts + part.times_s * setup.fps, forms, motion, body.place.translate, parent)
     if isinstance(body.mesh, CacheMesh):
         cache, which = played(body.mesh, assets)
@@ -224,13 +229,14 @@ def start_mesh(body: Body, assets: Assets) -> TriMesh:
     mesh = placed_mesh(body, assets)
     if body.form is None or body.role not in ("cloth", "soft"):
         return mesh
-    form = file_part(body.form, assets).mesh
+    part = file_part(body.form, assets)
+    form = part.mesh
     if len(form.points) != len(mesh.points):
         raise Problem(
             f"the form it begins in has {len(form.points):,} points, its mesh {len(mesh.points):,}.", body.name,
             "Its mesh was changed since: let it begin as its mesh is, on Start.",
         )  # fmt: skip
-    return mesh.moved(in_metres(body.form, form.points))
+    return mesh.moved(in_metres(body.form, part, form.points))
 
 
 def render_mesh(body: Body, assets: Assets) -> TriMesh | None:
@@ -238,6 +244,6 @@ def render_mesh(body: Body, assets: Assets) -> TriMesh | None:
     if body.render is None:
         return None
     held, place = body.render.mesh, body.render.place
-    parsed = file_part(held, assets).mesh
-    points = in_metres(held, parsed.points) * place.scale
-    return parsed.moved(place_points(body, points @ turn_matrix(place.rotate).T + np.asarray(place.translate)))
+    part = file_part(held, assets)
+    points = in_metres(held, part, part.mesh.points) * place.scale
+    return part.mesh.moved(place_points(body, points @ turn_matrix(place.rotate).T + np.asarray(place.translate)))

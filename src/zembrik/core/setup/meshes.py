@@ -16,8 +16,12 @@ class FileMesh(Part):
     file: str = Field(
         min_length=1, max_length=1000, description="Path beside the setup, or the name of a stored asset."
     )
-    unit: LengthUnit = dial("m", "", "The unit the file's numbers are in.")
-    up_axis: UpAxis = dial("y", "", "The axis that points up in the file.")
+    unit: LengthUnit | None = dial(
+        None, "", "The unit the file's numbers are in; as the file says if left out, metres where it says nothing."
+    )
+    up_axis: UpAxis | None = dial(
+        None, "", "The axis that points up in the file; as the file says if left out, Y where it says nothing."
+    )
     forward: ForwardAxis = dial(
         "z", "", "Where the front looks in the file, seen with Y up; it is turned to look along +Z."
     )
