@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from zembrik.core.exchange.apart import SMALL, read_apart
 from zembrik.core.findings.check import check_setup
 from zembrik.core.mesh import shapes
 from zembrik.core.mesh.audit import audit
@@ -16,6 +17,7 @@ from zembrik.core.sources import solver_edition
 def warm_up() -> None:
     """Check a small setup, look a mesh over and fit every kind of proxy; the kernels are then compiled and kept."""
     solver_edition()
+    read_apart(SMALL["obj"], "small.obj", "obj")  # starts the readers
     sheet = {"name": "sheet", "role": "cloth", "mesh": {"shape": "grid", "size": [1, 1], "segments": [4, 4]}}
     box = {"name": "box", "role": "collider", "mesh": {"shape": "box", "size": [1, 1, 1]}}
     check_setup(parse_setup({"bodies": [sheet, box]}), NoAssets())

@@ -27,6 +27,7 @@ class Show(Base):
     id: Mapped[int] = mapped_column(primary_key=True)
     title: Mapped[str] = mapped_column(String(300), unique=True)
     created: Mapped[Moment] = mapped_column(server_default=func.now())
+    archived: Mapped[Moment | None]  # when it was put away
     shots: Mapped[list[Shot]] = relationship(back_populates="show", order_by="Shot.code")
 
 
@@ -40,6 +41,7 @@ class Shot(Base):
     code: Mapped[str] = mapped_column(String(40))
     title: Mapped[str] = mapped_column(String(300))
     created: Mapped[Moment] = mapped_column(server_default=func.now())
+    archived: Mapped[Moment | None]  # when it was put away
     marks: Mapped[list[Any] | None]  # frames, in order
     head_id: Mapped[int | None] = mapped_column(ForeignKey("revision.id", use_alter=True))
     redo: Mapped[list[Any]] = mapped_column(default=list)  # revisions undone, last one on top

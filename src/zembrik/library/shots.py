@@ -21,6 +21,14 @@ _ABSENT = object()
 _MOVES = "$.bodies[*].motion ? (@ != null)"  # bodies that have a motion, as a path in JSON
 
 
+class Refused(Problem):
+    """A change whose result is no setup; `document` is that result, for naming what is wrong in it."""
+
+    def __init__(self, problem: Problem, document: dict[str, Any]) -> None:
+        self.document = document
+        super().__init__(problem.what, problem.where, problem.remedy)
+
+
 class Conflict(Problem):
     """Somebody else changed the same value since the page was loaded.
 
@@ -132,7 +140,10 @@ def apply_patch(document: dict[str, Any], patch: Patch) -> dict[str, Any]:
             result = jsonpatch.apply_patch(result, [operation], in_place=True)
     except (jsonpatch.JsonPatchException, jsonpointer.JsonPointerException, TypeError, KeyError) as error:
         raise Problem(f"the change does not fit the setup: {error}.", "setup", "Load the page again.") from None
-    parse_setup(result)
+    try:
+        parse_setup(result)
+    except Problem as problem:
+        raise Refused(problem, result) from None
     return result
 
 

@@ -17,7 +17,7 @@ from zembrik.core.problem import Problem
 from zembrik.farm.queue import Queue
 from zembrik.library.database import Database
 from zembrik.library.settings import Settings
-from zembrik.library.shots import Conflict
+from zembrik.library.shots import Conflict, Refused
 from zembrik.web.api import described
 from zembrik.web.pages import (
     bakes,
@@ -40,6 +40,7 @@ from zembrik.web.pages import (
 )
 from zembrik.web.render import STATIC, templates
 from zembrik.web.streams import air, colours, fit, frames, scene, status
+from zembrik.web.wording import in_page_words
 
 
 def _warm_up() -> None:
@@ -123,6 +124,9 @@ async def _problem(request: Request, problem: Exception) -> Response:
     if request.url.path.startswith("/api/"):
         told = {"what": problem.what, "where": problem.where, "remedy": problem.remedy}
         return JSONResponse({"problem": told}, 409 if isinstance(problem, Conflict) else status)
+    if isinstance(problem, Refused):
+        what = in_page_words(problem.what, problem.document)
+        return _told(request, status, what[:1].upper() + what[1:], "Nothing was changed.")
     what = f"{problem.where}: {problem.what}" if "line" in problem.where or "." in problem.where else problem.what
     return _told(request, status, what[:1].upper() + what[1:], problem.remedy)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+from zembrik.core.findings.finding import Finding
 from zembrik.core.setup.document import FileMesh, Setup
 from zembrik.core.setup.resolve import quality_words
 from zembrik.library.bakes import USUAL_FRAMES
@@ -30,9 +31,10 @@ class Station:
 
 
 def stations(
-    setup: Setup, head: Revision, findings: list[dict[str, Any]] | None, bake: Bake | None, deliveries: list[Delivery]
-) -> list[Station]:
-    """Return the eight stations; `findings` is None while they are not computed yet."""
+    setup: Setup, head: Revision, findings: list[dict[str, Any]] | None, bake: Bake | None, deliveries: list[Delivery],
+    outcome: list[Finding],
+) -> list[Station]:  # fmt: skip
+    """Return the eight stations; `findings` is None while they are not computed, `outcome` is of the bake's frames."""
     marks = dict.fromkeys(NAMES, "done")
     counts = dict.fromkeys(NAMES, 0)
     for finding in findings or []:
@@ -51,6 +53,9 @@ def stations(
     held = bake is not None and bake.cache is not None and bake.cache.done is not None
     marks["review"] = "done" if held and marks["bake"] == "done" else "todo"
     facts["review"] = "true to the setup" if marks["review"] == "done" else ("frames so far" if held else "nothing yet")
+    if outcome:
+        marks["review"] = "fail" if any(f.severe for f in outcome) else "look"
+        facts["review"] = outcome[0].title.lower()
     good = sum(d.state == "done" for d in deliveries)
     marks["deliver"] = "done" if good else "todo"
     facts["deliver"] = f"{good} file{'s' if good != 1 else ''}" if good else "nothing yet"

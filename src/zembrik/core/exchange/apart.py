@@ -41,6 +41,14 @@ LOADED = (
     "zembrik.core.exchange.read_abc", "zembrik.core.exchange.read_usd", "trimesh", "alembic3d.Abc", "alembic3d.AbcGeom",
     "pxr.Gf", "pxr.Tf", "pxr.Usd", "pxr.UsdGeom",
 )  # fmt: skip
+SMALL = {
+    "obj": b"v 0 0 0\nv 1 0 0\nv 0 1 0\nv 1 1 1\nf 1 2 4 3\n",
+    "ply": b"ply\nformat binary_little_endian 1.0\nelement vertex 3\nproperty float x\nproperty float y\n"
+           b"property float z\nelement face 1\nproperty list uchar int vertex_indices\nend_header\n"
+           + struct.pack("<9fB3i", 0, 0, 0, 1, 0, 0, 0, 1, 0, 3, 0, 1, 2),
+    "stl": b"solid\nfacet normal 0 0 1\nouter loop\nvertex 0 0 0\nvertex 1 0 0\nvertex 0 1 0\nendloop\nendfacet\n"
+           b"endsolid",
+}  # fmt: skip
 READERS = 3
 # Bytes that reading a file may take beside what the libraries take: in any case, and times its size.
 MEMORY, MEMORY_TIMES = 768 * 1024**2, 60
@@ -50,13 +58,59 @@ LENGTH = struct.Struct("<Q")
 PART_ARRAYS = ("transform", "times_s", "poses", "shapes")
 
 
+class Nursery:
+    """The process that forks readers, started when the first one is wanted."""
+
+    def __init__(self) -> None:
+        self.lock = threading.Lock()
+        self.process: subprocess.Popen[bytes] | None = None
+        self.control: socket.socket | None = None
+
+    def fork(self, room: str, stream: socket.socket) -> int:
+        """Return the process number of a new reader, that reads from a stream and keeps its files in a folder.
+
+        Raises:
+            OSError, EOFError, TimeoutError: when there is none; the next one gets a new nursery.
+        """
+        with self.lock:
+            if self.process is None or self.process.poll() is not None:
+                self._start()
+            assert self.control is not None
+            try:
+                socket.send_fds(self.control, [room.encode()], [stream.fileno()])
+                return int(LENGTH.unpack(_exactly(self.control, LENGTH.size, time.monotonic() + LOADING_S))[0])
+            except (OSError, EOFError):
+                self._end()
+                raise
+
+    def _start(self) -> None:
+        source = str(Path(__file__).resolve().parents[3])
+        path = os.pathsep.join([source, *filter(None, [os.environ.get("PYTHONPATH")])])
+        self.control, theirs = socket.socketpair()
+        with theirs:
+            self.process = subprocess.Popen(
+                [sys.executable, "-m", "zembrik.core.exchange.apart", str(theirs.fileno())],
+                stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+                env={**os.environ, "PYTHONPATH": path}, pass_fds=[theirs.fileno()],
+            )  # fmt: skip
+
+    def _end(self) -> None:
+        if self.process is not None:
+            self.process.kill()
+            self.process.wait()
+        if self.control is not None:
+            self.control.close()
+        self.process = self.control = None
+
+
+NURSERY = Nursery()
+
+
 class Reader:
     """A reader process that is forked when it is needed."""
 
     def __init__(self) -> None:
         self.lock = threading.Lock()
-        self.nursery: subprocess.Popen[bytes] | None = None
-        self.control: socket.socket | None = None  # to the nursery
         self.stream: socket.socket | None = None  # to the reader
         self.pid = 0  # of the reader
         self.room: tempfile.TemporaryDirectory[str] | None = None  # for the reader's files, also if it is killed
@@ -65,7 +119,7 @@ class Reader:
         """Return what a file holds.
 
         Args:
-            data, name: the file. kind: "usda", "usdc", "usdz" or "abc".
+            data, name: the file. kind: as `read_any.kind_of` tells it.
             patience_s: how long it may take; by its size if left out.
 
         Raises:
@@ -95,27 +149,12 @@ class Reader:
             if not gone:
                 return self.stream
             self.end()
-        if self.nursery is None or self.nursery.poll() is not None:
-            self._start_nursery()
-        assert self.control is not None
         ours, theirs = socket.socketpair()
         with theirs:
             self.room = tempfile.TemporaryDirectory(prefix="zembrik-reader-")
-            socket.send_fds(self.control, [self.room.name.encode()], [theirs.fileno()])
-        self.pid = LENGTH.unpack(_exactly(self.control, LENGTH.size, time.monotonic() + LOADING_S))[0]
+            self.pid = NURSERY.fork(self.room.name, theirs)
         self.stream = ours
         return ours
-
-    def _start_nursery(self) -> None:
-        source = str(Path(__file__).resolve().parents[3])
-        path = os.pathsep.join([source, *filter(None, [os.environ.get("PYTHONPATH")])])
-        self.control, theirs = socket.socketpair()
-        with theirs:
-            self.nursery = subprocess.Popen(
-                [sys.executable, "-m", "zembrik.core.exchange.apart", str(theirs.fileno())],
-                stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-                env={**os.environ, "PYTHONPATH": path}, pass_fds=[theirs.fileno()],
-            )  # fmt: skip
 
     def end(self) -> None:
         """End the reader, if there is one; the nursery stays."""
@@ -243,6 +282,9 @@ def serve(control: socket.socket) -> None:
     for module in LOADED:
         with contextlib.suppress(ImportError):
             importlib.import_module(module)
+    for kind, data in SMALL.items():  # once here, so that compiled kernels are loaded before readers are forked
+        with contextlib.suppress(Problem):
+            read_here(data, kind, kind)
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)  # the system forgets readers that ended
     while True:
         asked, numbers, _, _ = socket.recv_fds(control, 4096, 1)

@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from typing import Any
+
 import numpy as np
+from scipy.sparse import coo_matrix
+from scipy.sparse.csgraph import connected_components
 
 from zembrik.core.findings.enough import (
     fast_for_thickness,
@@ -16,9 +21,11 @@ from zembrik.core.findings.finding import Finding, set_value
 from zembrik.core.findings.idle import idle_dials
 from zembrik.core.findings.prepare import prepare_findings
 from zembrik.core.findings.tune import tune_findings
+from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import Assets, placed_mesh
-from zembrik.core.setup.document import GridMesh, Setup
+from zembrik.core.setup.document import CacheMesh, GridMesh, Setup
+from zembrik.core.setup.materials import SIMULATED
 from zembrik.core.setup.resolve import resolve
 from zembrik.core.solver.build import build_world
 from zembrik.core.solver.world import World
@@ -36,6 +43,7 @@ def check_setup(setup: Setup, assets: Assets) -> list[Finding]:
     try:
         world = build_world(setup, assets)
         found = [
+            *nothing_simulated(setup, assets),
             *few_points(setup, assets),
             *prepare_findings(setup, resolve(setup), assets),
             *tune_findings(setup, resolve(setup), world, assets),
@@ -58,7 +66,39 @@ def check_setup(setup: Setup, assets: Assets) -> list[Finding]:
                 "unusable", "Intake", True, "This setup cannot be simulated", f"{problem.where}: {problem.what}{remedy}"
             )
         ]
-    return sorted(found, key=lambda f: not f.severe)
+    return sorted(_one_count(found), key=lambda f: not f.severe)
+
+
+def _one_count(found: list[Finding]) -> list[Finding]:
+    """Return findings of which those that ask for substeps ask for the same count: the one that ends all of them."""
+    counts = [f.patch[0]["value"] for f in found if _asks_substeps(f)]
+    if not counts:
+        return found
+    most = max(counts)
+    patch = [set_value("/quality/substeps", most)]
+    return [replace(f, remedy=f"Use {most} substeps", patch=patch) if _asks_substeps(f) else f for f in found]
+
+
+def _asks_substeps(finding: Finding) -> bool:
+    """Tell whether a finding's remedy is a count of substeps and nothing else."""
+    return [p["path"] for p in finding.patch] == ["/quality/substeps"] and isinstance(finding.patch[0]["value"], int)
+
+
+def nothing_simulated(setup: Setup, assets: Assets) -> list[Finding]:
+    """Bodies, but none that is cloth, soft or rigid: there is nothing to bake."""
+    if not setup.bodies or any(body.role in SIMULATED for body in setup.bodies):
+        return []
+    k = max(range(len(setup.bodies)), key=lambda n: (setup.bodies[n].role == "left out", -n))
+    body = setup.bodies[k]
+    role = "rigid" if placed_mesh(body, assets).is_closed else "cloth"
+    text = f"None of the {len(setup.bodies)} bodies is cloth, soft or rigid, so there is nothing to bake."
+    patch: list[dict[str, Any]] = [set_value(f"/bodies/{k}/role", role)]
+    plain = body.role == "left out" and body.motion is None and not isinstance(body.mesh, CacheMesh)
+    label = f"Make '{body.name}' {role}" if plain else ""
+    return [
+        Finding("nothing_simulated", "Intake", True, "Nothing is simulated", text, body.name, None, label,
+                patch if plain else [])
+    ]  # fmt: skip
 
 
 def few_points(setup: Setup, assets: Assets) -> list[Finding]:
@@ -69,9 +109,7 @@ def few_points(setup: Setup, assets: Assets) -> list[Finding]:
             continue
         mesh = placed_mesh(body, assets)
         spacing = float(np.median(mesh.edge_lengths))
-        # The sheet's shorter side as if it were flat and square in outline: from its area and length.
-        area, longest = float(mesh.face_areas.sum()), float(np.linalg.norm(mesh.size))
-        side = max(area / longest, 1e-9) if longest else 1e-9
+        side = _width_m(mesh)
         rows = side / spacing
         if rows >= FEW_ROWS:
             continue
@@ -92,6 +130,29 @@ def few_points(setup: Setup, assets: Assets) -> list[Finding]:
             text += " Subdivide it where it was made and take it in again."
             found.append(Finding("few_points", "Intake", False, "Too few points to bend", text, body.name))
     return found
+
+
+def _width_m(mesh: TriMesh) -> float:
+    """Return the shorter side (m) of a sheet, as of a rectangle, or a band, of its area and border; of a closed one √A.
+
+    A rectangle's sides are the roots of x² - P/2 x + A = 0 for its border P and area A; a closed band's is 2 A / P.
+    """
+    area = float(mesh.face_areas.sum())
+    rim = mesh.edges[mesh.edge_use == 1]
+    border = float(np.linalg.norm(mesh.points[rim[:, 0]] - mesh.points[rim[:, 1]], axis=1).sum())
+    if border <= 0.0:
+        return max(area, 1e-18) ** 0.5
+    if _loops(rim) == 2:
+        return max(2.0 * area / border, 1e-9)
+    return max(border / 4.0 - max(border**2 / 16.0 - area, 0.0) ** 0.5, 1e-9)
+
+
+def _loops(edges: np.ndarray) -> int:
+    """Return how many pieces edges (k, 2) hang together in."""
+    names, ends = np.unique(edges, return_inverse=True)
+    ends = ends.reshape(-1, 2)
+    links = coo_matrix((np.ones(len(ends)), (ends[:, 0], ends[:, 1])), (len(names), len(names)))
+    return int(connected_components(links, directed=False)[0])
 
 
 def endless_fall(setup: Setup, world: World) -> list[Finding]:

@@ -20,6 +20,7 @@ class Finding:
         at: the place (3,) in metres, if it has one.
         remedy: label of the cure; empty if there is none to apply.
         patch: the cure as a JSON Patch (RFC 6902) on the setup document.
+        frame: of a bake, the frame from which on it is so; None for what is of a setup.
     """
 
     code: str
@@ -31,6 +32,7 @@ class Finding:
     at: tuple[float, float, float] | None = None
     remedy: str = ""
     patch: list[dict[str, Any]] = field(default_factory=list)
+    frame: int | None = None
 
     def plain(self) -> dict[str, Any]:
         """Return the finding as plain JSON values."""

@@ -40,7 +40,7 @@ def check_outcome(setup: Setup, cache: Cache) -> list[Finding]:
     def add(code: str, title: str, text: str, index: int) -> None:
         body, at = _fastest(cache, cache.first + index)
         text += f" The fastest there is '{body}'." if body else ""
-        found.append(Finding(code, "Review", True, title, text, body, at, label, patch))
+        found.append(Finding(code, "Review", True, title, text, body, at, label, patch, cache.first + index))
 
     torn = np.flatnonzero(stretch > TORN)
     if len(torn):
@@ -59,7 +59,7 @@ def check_outcome(setup: Setup, cache: Cache) -> list[Finding]:
             f"for what is this fine or stiff; fewer points help as well. The fastest there is '{body}'."
         )
         title = "Energy comes from nowhere"
-        found.append(Finding("energy", "Review", True, title, text, body, at, label, patch))
+        found.append(Finding("energy", "Review", True, title, text, body, at, label, patch, cache.first + index))
     swollen = _volume_changes(setup, cache)
     if swollen is not None:
         index, share = swollen
@@ -68,7 +68,8 @@ def check_outcome(setup: Setup, cache: Cache) -> list[Finding]:
             f"From frame {cache.first + index} on the soft bodies hold {100 * abs(share):.0f}% {word} than at the "
             f"start. Their stuff hardly changes its volume, so {substeps} substeps do not hold it."
         )
-        found.append(Finding("volume", "Review", True, "Soft bodies lose their volume", text, "", None, label, patch))
+        title, frame = "Soft bodies lose their volume", cache.first + index
+        found.append(Finding("volume", "Review", True, title, text, "", None, label, patch, frame))
     drifting = _momentum_changes(cache)
     if drifting is not None:
         index, off = drifting
@@ -76,7 +77,8 @@ def check_outcome(setup: Setup, cache: Cache) -> list[Finding]:
             f"Nothing holds what is simulated, yet by frame {cache.first + index} its middle goes {off:.3g} m/s "
             f"otherwise than gravity makes it go. {substeps} substeps are too few."
         )
-        found.append(Finding("momentum", "Review", True, "Momentum is not kept", text, "", None, label, patch))
+        title, frame = "Momentum is not kept", cache.first + index
+        found.append(Finding("momentum", "Review", True, title, text, "", None, label, patch, frame))
     # Tracks may drive things fast: what falls through the whole scene, and what the wind blows, is no surprise.
     winds = [float(np.linalg.norm(f.velocity)) for f in setup.forces if f.kind == "wind"]
     expected = _fall_speed(setup, cache) + max(winds, default=0.0)

@@ -224,6 +224,9 @@ def _widest_gap(
     return max(-float(off[worst]), 0.0), float(np.linalg.norm(mesh.size)), finer.points[worst]
 
 
+SAMPLES = 100  # points of a body that are looked at
+
+
 def facing_away(setup: Setup, resolved: Resolved, assets: Assets) -> list[Finding]:
     """An open sheet that is a collider from its outside only, with a body on its back."""
     found = []
@@ -236,34 +239,57 @@ def facing_away(setup: Setup, resolved: Resolved, assets: Assets) -> list[Findin
         mesh = placed_mesh(body, assets)
         if mesh.is_closed:
             continue
-        tree = build_tree(mesh)
         for other in setup.bodies:
             if other.role not in SIMULATED:
                 continue
-            points = placed_mesh(other, assets)
-            if not _meet(setup, points, mesh):
-                continue
-            at = points.points
-            # Only what is over or under the sheet, not beside it: there the nearest place is its rim.
-            inner = (at >= mesh.points.min(axis=0)) & (at <= mesh.points.max(axis=0))
-            flat = [axis for axis in range(3) if mesh.size[axis] >= 0.2 * mesh.size.max()]
-            at = at[inner[:, flat].all(axis=1)]
-            if not len(at):
-                continue
-            off = distances_to_mesh(tree, at)
-            if (off < 0).mean() < 0.9:
+            at = placed_mesh(other, assets).points
+            at = at[:: max(1, len(at) // SAMPLES)]
+            off, away = _falls_onto(mesh, at, np.asarray(setup.world.gravity, dtype=np.float64))
+            if not len(off) or away.mean() < 0.5:
                 continue
             text = (
-                f"'{other.name}' is on the back of '{body.name}', {_length(float(np.abs(off).min()))} away. An open "
-                "sheet that is touched from its outside lets through what comes from behind."
+                f"'{other.name}' comes onto the back of '{body.name}', {_length(float(np.abs(off).min()))} away. An "
+                "open sheet that is touched from its outside lets through what comes from behind."
             )
             patch = [set_value(f"/bodies/{k}/proxy", {**_given(body), "kind": proxy["kind"], "sides": "both"})]
             found.append(
                 Finding("facing_away", "Proxies", False, "A collider faces away", text, body.name,
-                        _place(at[int(np.argmin(np.abs(off)))]), "Touch it from both sides", patch)
+                        _place(mesh.points.mean(axis=0)), "Touch it from both sides", patch)
             )  # fmt: skip
             break
     return found
+
+
+def _falls_onto(
+    mesh: TriMesh, at: NDArray[np.float64], gravity: NDArray[np.float64]
+) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+    """Return how far (k,) the places (n, 3) that fall onto a mesh fall until they meet it, and whether on its back.
+
+    Without gravity it is the nearest face that counts.
+    """
+    strength = float(np.linalg.norm(gravity))
+    if strength == 0.0:
+        off = distances_to_mesh(build_tree(mesh), at)
+        return off, off < 0.0
+    down = gravity / strength
+    across = np.linalg.svd(down[None, :])[2][1:]
+    corners = mesh.points[mesh.faces]
+    flat, deep, upright = corners @ across.T, corners @ down, mesh.face_normals @ down
+    edge_1, edge_2 = flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0]
+    area = edge_1[:, 0] * edge_2[:, 1] - edge_1[:, 1] * edge_2[:, 0]
+    whole = np.abs(area) > 1e-12 * float(np.abs(area).max(initial=1e-300))
+    found: list[tuple[float, bool]] = []
+    for place in at:
+        way = place @ across.T - flat[:, 0]
+        safe = np.where(whole, area, 1.0)
+        u = (way[:, 0] * edge_2[:, 1] - way[:, 1] * edge_2[:, 0]) / safe
+        v = (edge_1[:, 0] * way[:, 1] - edge_1[:, 1] * way[:, 0]) / safe
+        depth = deep[:, 0] + u * (deep[:, 1] - deep[:, 0]) + v * (deep[:, 2] - deep[:, 0]) - place @ down
+        hit = whole & (u >= 0.0) & (v >= 0.0) & (u + v <= 1.0) & (depth > -1e-9)
+        if hit.any():
+            face = int(np.argmin(np.where(hit, depth, np.inf)))
+            found.append((float(depth[face]), bool(upright[face] > 0.0)))
+    return np.array([d for d, _ in found]), np.array([b for _, b in found], dtype=np.bool_)
 
 
 def _given(body: Body) -> dict[str, Any]:

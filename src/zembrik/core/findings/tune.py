@@ -25,7 +25,8 @@ HEAVY_SUBSTEPS = 240  # with so many a cloth held a body of 100 times its mass
 def tune_findings(setup: Setup, resolved: Resolved, world: World, assets: Assets) -> list[Finding]:
     """Return what these checks find."""
     return [
-        *idle_forces(setup, resolved), *early_motion(setup), *cut_motion(setup), *still_files(setup, assets),
+        *idle_forces(setup, resolved), *early_motion(setup), *cut_motion(setup), *cut_files(setup, assets),
+        *still_files(setup, assets),
         *short_caches(setup, assets), *wind_against_weight(setup, resolved), *heavy_on_light(setup, resolved, world),
     ]  # fmt: skip
 
@@ -71,7 +72,8 @@ def cut_motion(setup: Setup) -> list[Finding]:
     late = [
         (key[0], body.name)
         for body in setup.bodies
-        for track in (body.motion.tracks if body.motion else [])
+        for motion in (body.motion, *(pin.motion for pin in body.pins))
+        for track in (motion.tracks if motion else [])
         for before, key in pairwise(track.keys)
         if key[0] > last and key[1] != before[1]
     ]
@@ -85,6 +87,36 @@ def cut_motion(setup: Setup) -> list[Finding]:
         patch = [set_value("/frames", [setup.frames[0], frame])]
         found.append(
             Finding("cut_motion", "Bake", False, "A motion goes on after the end", text, name, None,
+                    f"Bake until frame {frame}", patch)
+        )  # fmt: skip
+    return found
+
+
+def cut_files(setup: Setup, assets: Assets) -> list[Finding]:
+    """Files and caches whose own motion goes on after the shot's last frame."""
+    last, found = setup.frames[1], []
+    for body in setup.bodies:
+        mesh = body.mesh
+        if body.role == "left out":
+            continue
+        if isinstance(mesh, FileMesh) and mesh.animated:
+            times = file_part(mesh, assets).times_s
+            end = mesh.starts + float(times[-1]) * setup.fps if len(times) else last
+        elif isinstance(mesh, CacheMesh):
+            cache, _ = played(mesh, assets)
+            end = mesh.starts + (cache.frame_count - 1) * setup.fps / (cache.fps * mesh.speed)
+        else:
+            continue
+        frame = int(np.ceil(end - 1e-6))
+        if frame <= last:
+            continue
+        text = (
+            f"What '{body.name}' plays goes on until frame {frame}, but the shot ends at {last}: {frame - last} frames "
+            "of it are not in the cache."
+        )
+        patch = [set_value("/frames", [setup.frames[0], frame])]
+        found.append(
+            Finding("cut_motion", "Bake", False, "A motion goes on after the end", text, body.name, None,
                     f"Bake until frame {frame}", patch)
         )  # fmt: skip
     return found

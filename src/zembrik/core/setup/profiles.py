@@ -29,5 +29,5 @@ class Profile:
 PROFILES: dict[str, Profile] = {
     "rough": Profile(8, 1, 0.0, "points", False, "for trying: see the motion in seconds"),
     "daily": Profile(20, 1, 0.0, "edges", False, "for showing: stiff enough and safe in contact"),
-    "final": Profile(60, 1, 0.0, "edges", True, "for delivery: three times the daily's substeps, and folds kept apart"),
+    "final": Profile(60, 1, 0.0, "edges", True, "for delivery: 60 substeps, and folds kept apart"),
 }

@@ -4,7 +4,8 @@ Where doubling the substeps brings the motion nearer and nearer to one limit, th
 geometric series: d, d / r, d / r² … So the first run is d r / (r - 1) away from the limit, and each finer one r times
 less (Richardson 1911, with the order measured instead of assumed). Where the ways do not shrink, the motion is
 chaotic: folds fall another way with every change, and no quality brings points to where they would "really" be. Then
-only what the eye takes in is compared: how large the whole is, how strongly it is bent, how much it moves.
+only what the eye takes in is compared: how large the whole is, how strongly it is bent, how much it moves. But if these
+still come nearer with every doubling, the runs are too coarse to call anything chaotic.
 """
 
 from __future__ import annotations
@@ -20,6 +21,8 @@ from zembrik.core.trials.figures import figures_of
 
 Floats = NDArray[np.float64]
 LEAST_RATIO = 1.5  # of successive ways: what shrinks less does not come to an end within any quality
+ALIKE = 0.03  # of a figure, by which runs may differ and count as alike
+SETTLES = 0.75  # a figure comes nearer when what it is off shrinks to this share at each doubling
 
 
 @dataclass(frozen=True)
@@ -74,7 +77,9 @@ class Verdict:
         ratio: how many times nearer each doubling comes, the last two ways.
         errors_m: of each run, how far it is from the limit in the mean; None where the motion is chaotic.
         enough: the number of the first (cheapest) run whose error is within the bound; None when none is.
-        alike: for a chaotic motion, of each run against the finest: size, bending and movement as ratios.
+        alike: where ways do not shrink, of each run against the finest: size, bending and movement as ratios.
+        settling: whether these come nearer to the finest run's with each doubling: then the motion is not known to be
+            chaotic; the runs are only too coarse to tell.
     """
 
     ways: list[Way]
@@ -82,6 +87,7 @@ class Verdict:
     errors_m: list[float] | None
     enough: int | None
     alike: list[dict[str, float]]
+    settling: bool = False
 
 
 def judge(runs: list[Cache], bound_m: float) -> Verdict | None:
@@ -104,7 +110,17 @@ def judge(runs: list[Cache], bound_m: float) -> Verdict | None:
             errors.insert(0, errors[0] + way.mean)
         enough = next((k for k, error in enumerate(errors) if error <= bound_m), None)
         return Verdict(found, float(ratio), [float(e) for e in errors], enough, [])
-    return Verdict(found, float(ratio), None, None, [_alike(run, runs[-1]) for run in runs[:-1]])
+    alike = [_alike(run, runs[-1]) for run in runs[:-1]]
+    return Verdict(found, float(ratio), None, None, alike, _settles(alike))
+
+
+def _settles(alike: list[dict[str, float]]) -> bool:
+    """Tell whether every figure comes nearer to the finest run's from run to run, or is near it already."""
+    for name in set.intersection(*(set(one) for one in alike)):
+        off = [abs(one[name] - 1.0) for one in alike]
+        if off[-1] > ALIKE and any(b > SETTLES * a for a, b in pairwise(off)):
+            return False
+    return max(abs(v - 1.0) for v in alike[0].values()) > ALIKE
 
 
 def _alike(run: Cache, finest: Cache) -> dict[str, float]:

@@ -9,9 +9,11 @@ from fastapi.responses import Response
 
 from zembrik.farm.queue import BAKE
 from zembrik.library.bakes import ask_stop, discard, get_bake, queue_bake
-from zembrik.library.shots import edit
+from zembrik.library.caches import approve, disapprove
+from zembrik.library.shots import Patch, edit
 from zembrik.web.dials import from_shown
 from zembrik.web.pages.bench import render_bench
+from zembrik.web.pages.edits import apply_patch
 from zembrik.web.render import Db, Places
 
 router = APIRouter()
@@ -64,6 +66,16 @@ def set_range(
 ) -> Response:  # fmt: skip
     """Set the shot's frames."""
     frames = [from_shown("first frame", first), from_shown("last frame", last)]
+    patch: Patch = [{"op": "add", "path": "/frames", "value": frames}]
+    return apply_patch(request, db, places, shot_id, base, patch, f"frames {first} to {last}", "bake", "")
+
+
+@router.post("/bakes/{bake_id}/sign-off")
+def sign_off(request: Request, db: Db, places: Places, bake_id: int, station: Annotated[str, Form()] = "bake",
+             take_back: Annotated[str, Form()] = "") -> Response:  # fmt: skip
+    """Approve a bake's cache where it is looked at, or take that back."""
     with db.session() as session:
-        edit(session, shot_id, base, [{"op": "add", "path": "/frames", "value": frames}], f"frames {first} to {last}")
-        return render_bench(request, session, places, shot_id, "bake")
+        shot_id = get_bake(session, bake_id).shot_id
+        (disapprove if take_back == "yes" else approve)(session, places, bake_id)
+        session.flush()
+        return render_bench(request, session, places, shot_id, station)

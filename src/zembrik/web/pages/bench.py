@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import json
+import shutil
 from functools import lru_cache
-from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
 
@@ -13,11 +12,8 @@ from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse, Response
 from sqlalchemy.orm import Session
 
-from zembrik.core.cache.reader import Cache
 from zembrik.core.exchange.delivery import FORMATS
 from zembrik.core.exchange.read_any import ENDINGS, MOST_BYTES
-from zembrik.core.findings.finding import Finding
-from zembrik.core.findings.outcome import check_outcome
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import placed_mesh
@@ -39,9 +35,11 @@ from zembrik.library.shots import get_shot, head_setup, motions_of_show
 from zembrik.library.store import StoredAssets
 from zembrik.library.takes import takes_of_show
 from zembrik.library.trials import sheets_of
-from zembrik.web.dials import Dial, dial
+from zembrik.web.dials import LABELS, Dial, dial
+from zembrik.web.outcome import outcome_of
 from zembrik.web.pages.fits import in_world, known_fits, rows_of
 from zembrik.web.pages.motion_words import motion_words
+from zembrik.web.pages.profile import cost_words, set_by_hand
 from zembrik.web.pages.trial_dials import turnable
 from zembrik.web.render import Db, Places, Words, templates
 from zembrik.web.stations import NAMES, stations
@@ -90,6 +88,7 @@ def bench_words(session: Session, places: Settings, shot: Shot, station: str, bo
     bakes = bakes_of(session, shot.id)
     shown = shown_bake(session, shot.id)
     deliveries = deliveries_of(session, shot.id)
+    outcome = outcome_of(places, shown, findings)
     number = next((k for k, b in enumerate(setup.bodies) if b.name == body), None)
     if number is None:
         number = _usual_body(setup, station)
@@ -99,7 +98,8 @@ def bench_words(session: Session, places: Settings, shot: Shot, station: str, bo
         "setup": setup,
         "resolved": resolved.document,
         "station": station,
-        "stations": stations(setup, head, findings, shown, deliveries),
+        "stations": stations(setup, head, findings, shown, deliveries, outcome),
+        "outcome": outcome,
         "findings": [dict(f, number=k) for k, f in enumerate(findings)],
         "bakes": bakes,
         "shown": shown,
@@ -262,10 +262,19 @@ def _quality(setup: Setup, resolved: Resolved, number: int | None, places: Setti
         "preset": preset,
         "profiles": PROFILES,
         "profile": setup.quality.profile,
+        "by_hand": [LABELS[name].lower() for name in set_by_hand(setup)],
+        "cost": _against_daily(setup),
         "turnable": turnable(setup, resolved),
         "sheets": sheets_of(words["session"], words["shot"].id),
         "trials_last": min(setup.frames[1], setup.frames[0] + 47),
     }
+
+
+def _against_daily(setup: Setup) -> str:
+    """Return what the quality costs against plain daily, in words; nothing where it is that."""
+    daily = setup.model_copy(update={"quality": type(setup.quality)(profile="daily")})
+    words = cost_words(setup, daily)
+    return "" if words == "as long as now" else words.replace("as now", "as daily")
 
 
 def bake_rows(places: Settings, words: Words) -> list[Words]:
@@ -292,11 +301,28 @@ def _bake(setup: Setup, resolved: Resolved, number: int | None, places: Settings
         "rows": rows,
         "dials": [dial(resolved, "/fps")],
         "guess_s": guess,
+        "needs_bytes": expected_cache_bytes(setup, places),
+        "free_bytes": shutil.disk_usage(places.home).free,
         "busy": same and shown is not None and shown.state in ACTIVE,
         "whole": held is not None and held >= setup.frames[1] and shown is not None and shown.state == "done",
         "carry_on": held is not None and held < setup.frames[1],
         "edition": _edition(places, shown) if same else "",
     }
+
+
+BYTES_A_POINT, BYTES_A_POSE = 9.0, 90.0  # of a frame on disk: packed as the demo's shots are, and of a rigid body's
+
+
+def expected_cache_bytes(setup: Setup, places: Settings) -> float:
+    """Return about how much a bake of a setup takes on disk, from its points and frames."""
+    points = 0.0
+    for body in setup.bodies:
+        if body.role in ("cloth", "soft"):
+            bare = Body(name=body.name, mesh=body.mesh, place=body.place).model_dump_json()
+            points += BYTES_A_POINT * float((_facts(bare, places) or {"points": 0})["points"])
+        elif body.role == "rigid":
+            points += BYTES_A_POSE
+    return points * (setup.frames[1] - setup.frames[0] + 1)
 
 
 def _edition(places: Settings, shown: Bake | None) -> str:
@@ -312,12 +338,12 @@ def _edition(places: Settings, shown: Bake | None) -> str:
 
 def _review(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
     shown = words["shown"]
-    table, outcome, names = [], [], []
+    table, names = [], []
+    outcome = words["outcome"]
     if shown is not None:
         _, cache = progress_of(places, shown)
         if cache is not None and cache.done is not None:
             names = cache.names
-            outcome = _outcome(str(cache.path), cache.done, json.dumps(shown.document))
             for name, (unit, factor, text) in STATS.items():
                 values = cache.figure(f"stats/{name}")
                 worst = int(np.argmax(values))
@@ -336,16 +362,12 @@ def _review(setup: Setup, resolved: Resolved, number: int | None, places: Settin
     }
 
 
-@lru_cache(maxsize=128)
-def _outcome(path: str, done: int, document: str) -> list[Finding]:
-    """Return what is wrong with a cache's frames up to `done`."""
-    return check_outcome(parse_setup(json.loads(document)), Cache(Path(path)))
-
-
 def _deliver(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:
     shown = words["shown"]
     cache = progress_of(places, shown)[1] if shown is not None else None
     held = None if cache is None or cache.done is None else cache
     simulated = {b.name for b in setup.bodies if b.role in SIMULATED}
     keyable = [name for name in held.names if name in simulated] if held else []
-    return {"formats": FORMATS, "units": UNIT_NAMES, "cache": held, "keyable": keyable}
+    last = next(iter(deliveries_of(words["session"], words["shot"].id)), None)
+    order = dict(last.order) if last is not None else {}
+    return {"formats": FORMATS, "units": UNIT_NAMES, "cache": held, "keyable": keyable, "order": order}

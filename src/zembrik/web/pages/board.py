@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Annotated
 
 from fastapi import APIRouter, Form, Request
-from fastapi.responses import RedirectResponse, Response
+from fastapi.responses import FileResponse, RedirectResponse, Response
 from sqlalchemy import func, select
 
 from zembrik.core.problem import Problem
@@ -13,8 +13,18 @@ from zembrik.core.setup.materials import SIMULATED
 from zembrik.farm.queue import BAKE
 from zembrik.library.bakes import ACTIVE, USUAL_FRAMES, BoardRow, ShownBake, board, cache_path, get_bake, queue_show
 from zembrik.library.models import Bake, Show
-from zembrik.library.shots import create_shot, create_show
-from zembrik.web.render import Db, Places, Words, templates
+from zembrik.library.shelving import (
+    delete_shot,
+    delete_show,
+    get_show,
+    put_away,
+    remove_folders,
+    rename_shot,
+    rename_show,
+    standing_on,
+)
+from zembrik.library.shots import create_shot, create_show, get_shot
+from zembrik.web.render import STATIC, Db, Places, Words, templates
 
 router = APIRouter()
 
@@ -23,13 +33,29 @@ router = APIRouter()
 def shots_board(request: Request, db: Db, show: int | None = None, queued: int | None = None) -> Response:
     """Show the shots of one show."""
     with db.session() as session:
-        shows = list(session.scalars(select(Show).order_by(Show.title)))
-        shown = next((s for s in shows if s.id == show), shows[0] if shows else None)
+        every = list(session.scalars(select(Show).order_by(Show.archived.is_not(None), Show.title)))
+        shown = next((s for s in every if s.id == show), every[0] if every else None)
+        shows = [s for s in every if s.archived is None or s is shown]
+        away = [s for s in every if s.archived is not None]
         rows = board(session, shown.id) if shown else []
         cards = [_card(*row) for row in rows]
         active = session.scalar(select(func.count()).where(Bake.state.in_(ACTIVE)))
-        words = {"shows": shows, "shown": shown, "cards": cards, "active": active, "queued": queued}
+        words: Words = {
+            "shows": shows,
+            "shown": shown,
+            "cards": cards,
+            "active": active,
+            "queued": queued,
+            "away": away,
+        }
+        words |= {"shots_of_show": list(shown.shots) if shown else []}
         return templates.TemplateResponse(request, "board.html", words)
+
+
+@router.get("/favicon.ico")
+def favicon() -> Response:
+    """Return the mark that stands in a browser's tab."""
+    return FileResponse(STATIC / "mark.svg", media_type="image/svg+xml")
 
 
 def _card(shot: BoardRow, bake: ShownBake | None) -> Words:
@@ -87,6 +113,66 @@ def new_show(db: Db, title: Annotated[str, Form()]) -> Response:
         raise Problem("a show needs a title of up to 300 letters.", "show")
     with db.session() as session:
         return RedirectResponse(f"/?show={create_show(session, title.strip()).id}", 303)
+
+
+@router.post("/shows/{show_id}/rename")
+def rename_a_show(db: Db, show_id: int, title: Annotated[str, Form()]) -> Response:
+    """Give a show another title."""
+    with db.session() as session:
+        rename_show(session, show_id, title)
+    return RedirectResponse(f"/?show={show_id}", 303)
+
+
+@router.post("/shows/{show_id}/away")
+def show_away(db: Db, show_id: int, away: Annotated[str, Form()]) -> Response:
+    """Put a show away, or bring it back."""
+    with db.session() as session:
+        put_away(get_show(session, show_id), away == "yes")
+    return RedirectResponse("/" if away == "yes" else f"/?show={show_id}", 303)
+
+
+@router.post("/shows/{show_id}/delete")
+def delete_a_show(db: Db, places: Places, show_id: int, typed: Annotated[str, Form()] = "") -> Response:
+    """Delete a show without shots."""
+    with db.session() as session:
+        delete_show(session, places, show_id, typed)
+    return RedirectResponse("/", 303)
+
+
+@router.post("/shots/{shot_id}/name")
+def rename_a_shot(db: Db, shot_id: int, code: Annotated[str, Form()], title: Annotated[str, Form()]) -> Response:
+    """Give a shot another code and title."""
+    with db.session() as session:
+        show_id = rename_shot(session, shot_id, code, title).show_id
+    return RedirectResponse(f"/?show={show_id}", 303)
+
+
+@router.post("/shots/{shot_id}/away")
+def shot_away(db: Db, shot_id: int, away: Annotated[str, Form()]) -> Response:
+    """Put a shot away, or bring it back."""
+    with db.session() as session:
+        shot = get_shot(session, shot_id, lock=True)
+        put_away(shot, away == "yes")
+        show_id = shot.show_id
+    return RedirectResponse(f"/?show={show_id}", 303)
+
+
+@router.get("/shots/{shot_id}/delete")
+def ask_to_delete(request: Request, db: Db, shot_id: int) -> Response:
+    """Tell what stands on a shot, and ask for its code."""
+    with db.session() as session:
+        words = {"shot": get_shot(session, shot_id), "standing": standing_on(session, shot_id)}
+        return templates.TemplateResponse(request, "delete_shot.html", words)
+
+
+@router.post("/shots/{shot_id}/delete")
+def delete_a_shot(db: Db, places: Places, shot_id: int, typed: Annotated[str, Form()] = "") -> Response:
+    """Delete a shot and all that stands on it: first on record, then on disk."""
+    with db.session() as session:
+        show_id = get_shot(session, shot_id).show_id
+        folders = delete_shot(session, places, shot_id, typed)
+    remove_folders(places, folders)
+    return RedirectResponse(f"/?show={show_id}", 303)
 
 
 @router.post("/shows/{show_id}/bake")

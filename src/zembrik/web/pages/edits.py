@@ -16,14 +16,16 @@ from zembrik.core.setup.assets import placed_mesh
 from zembrik.core.setup.document import parse_setup
 from zembrik.farm.queue import ERRAND
 from zembrik.library.bakes import findings_of
+from zembrik.library.bodies import removal, rename_patch
 from zembrik.library.changes import called, differences, short
 from zembrik.library.errands import ask, get_errand
-from zembrik.library.intake import bodies_of, scale_for, show_file, store_file
+from zembrik.library.intake import Shown, bodies_of, scale_for, show_file, store_file
 from zembrik.library.many import role_patch
-from zembrik.library.shots import Conflict, Patch, edit, get_shot, redo, undo
+from zembrik.library.shots import Conflict, Patch, edit, get_shot, head_setup, redo, undo
 from zembrik.library.store import StoredAssets, clean_name, hold
 from zembrik.web.dials import LABELS, from_shown
 from zembrik.web.pages.bench import render_bench
+from zembrik.web.pages.profile import set_by_hand, ways_to_profile
 from zembrik.web.render import Db, Places, templates
 
 router = APIRouter()
@@ -33,7 +35,7 @@ Whole = Annotated[int, Form()]
 
 def apply_patch(
     request: Request, db: Db, places: Places, shot_id: int, base: int, patch: Patch, note: str, station: str, body: str,
-    told: str = "",
+    told: str = "", **more: Any,
 ) -> Response:  # fmt: skip
     """Make a revision of a patch and return the panel, with what there is to tell; a conflict shows both values."""
     try:
@@ -43,7 +45,7 @@ def apply_patch(
             others = [told] if told else []
             if before is not None and before.number != base and revision is not before:
                 others.append(f"Revision {before.number} was made by somebody else meanwhile; yours is on top of it.")
-            return render_bench(request, session, places, shot_id, station, body, others=others)
+            return render_bench(request, session, places, shot_id, station, body, others=others, **more)
     except Conflict as conflict:
         words = {"conflict": conflict, "shot_id": shot_id, "station": station, "body": body, "note": note}
         words["patch"] = json.dumps(conflict.patch)
@@ -89,6 +91,31 @@ def choose(
     )
 
 
+@router.get("/shots/{shot_id}/profile")
+def ask_profile(request: Request, db: Db, shot_id: int, value: str, body: str = "") -> Response:
+    """Ask what becomes of the values set by hand when another profile is chosen; both ways with what they cost."""
+    with db.session() as session:
+        shot = get_shot(session, shot_id)
+        words = {"shot": shot, "head": shot.head, "body": body, "value": value}
+        return templates.TemplateResponse(request, "profile.html", words | ways_to_profile(head_setup(shot), value))
+
+
+@router.post("/shots/{shot_id}/profile")
+def choose_profile(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, value: Text, keep: Text = "yes",
+    body: Text = "",
+) -> Response:  # fmt: skip
+    """Choose a profile, and keep what was set by hand or give all of it to the profile."""
+    with db.session() as session:
+        by_hand = set_by_hand(head_setup(get_shot(session, shot_id)))
+    patch: Patch = [{"op": "add", "path": "/quality/profile", "value": value}]
+    note = f"profile set to {value}"
+    if keep == "no":
+        patch += [{"op": "remove", "path": f"/quality/{name}"} for name in by_hand]
+        note += ", with all its values"
+    return apply_patch(request, db, places, shot_id, base, patch, note, "quality", body)
+
+
 @router.post("/shots/{shot_id}/vector")
 def set_vector(
     request: Request, db: Db, places: Places, shot_id: int, base: Whole, path: Text, x: Text, y: Text, z: Text,
@@ -119,11 +146,35 @@ def set_role(
 
 @router.post("/shots/{shot_id}/remove")
 def remove_body(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, station: Text
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, station: Text,
+    let_go: Text = "",
+) -> Response:  # fmt: skip
+    """Take a body out of the setup; what refers to it is told first, and let go when that is asked for."""
+    with db.session() as session:
+        head = get_shot(session, shot_id).head
+        assert head is not None
+        patch, held = removal(head.document, number)
+        name = head.document["bodies"][number]["name"]
+    if held and let_go != "yes":
+        words = {"shot_id": shot_id, "base": base, "number": number, "station": station, "name": name, "held": held}
+        html = templates.get_template("let_go.html").render(words)
+        return Response(html, 409, {"HX-Retarget": "#notices", "HX-Reswap": "beforeend"}, "text/html")
+    note = f"'{name}' removed" + (f"; let go: {', '.join(held)}" if held else "")
+    return apply_patch(request, db, places, shot_id, base, patch, note, station, "")
+
+
+@router.post("/shots/{shot_id}/rename")
+def rename_body(
+    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, value: Text, station: Text
 ) -> Response:
-    """Take a body out of the setup."""
-    patch: Patch = [{"op": "remove", "path": f"/bodies/{number}"}]
-    return apply_patch(request, db, places, shot_id, base, patch, "body removed", station, "")
+    """Give a body another name, wherever it stands."""
+    with db.session() as session:
+        head = get_shot(session, shot_id).head
+        assert head is not None
+        patch = rename_patch(head.document, number, value)
+        old = head.document["bodies"][number]["name"]
+    note = f"'{old}' is called '{value.strip()}'"
+    return apply_patch(request, db, places, shot_id, base, patch, note, station, value.strip())
 
 
 @router.post("/shots/{shot_id}/remedy")
@@ -218,8 +269,12 @@ def taken_of(request: Request, db: Db, places: Places, shot_id: int, reference: 
 def take(
     request: Request, db: Db, places: Places, shot_id: int, base: Whole, reference: Text, unit: Text, up_axis: Text,
     forward: Text = "z", part: Annotated[list[str], Form()] = [], station: Text = "intake",  # noqa: B006
+    waiting: Annotated[list[str], Form()] = [],  # noqa: B006
 ) -> Response:  # fmt: skip
-    """Make bodies of chosen parts of a stored file, left out until they are given a role."""
+    """Make bodies of chosen parts of a stored file, left out until they are given a role.
+
+    `waiting` names the other files that were handed in with it; they are shown again.
+    """
     with db.session() as session:
         head = get_shot(session, shot_id).head
         assert head is not None
@@ -229,7 +284,12 @@ def take(
     patch: Patch = [{"op": "add", "path": "/bodies/-", "value": b} for b in bodies]
     title = bodies[0]["name"]
     words = f"took in {title}" if len(bodies) == 1 else f"took in {title} and {len(bodies) - 1} more"
-    return apply_patch(request, db, places, shot_id, base, patch, words, station, title)
+    left = [_shown(places, one) for one in waiting[:100]]
+    return apply_patch(request, db, places, shot_id, base, patch, words, station, title, taken=left)
+
+
+def _shown(places: Places, reference: str) -> Shown:
+    return show_file(reference, kept_contents(StoredAssets(places).read(reference), reference.partition("/")[2]))
 
 
 @router.post("/shots/{shot_id}/size")

@@ -13,6 +13,7 @@ from zembrik.library.bakes import ACTIVE, USUAL_FRAMES, get_bake, progress_of, s
 from zembrik.library.deliveries import deliveries_of
 from zembrik.library.models import Bake
 from zembrik.library.shots import get_shot
+from zembrik.web.outcome import outcome_of
 from zembrik.web.render import Db, Places
 
 router = APIRouter()
@@ -54,6 +55,7 @@ def status(db: Db, places: Places, shot_id: int, have: int = 0, bake: int = 0) -
             "left_s": progress.left_s,
             "error": shown.error,
             "stale": stale_reasons(shown, head),
+            "wrong": min((f.frame for f in outcome_of(places, shown, []) if f.frame is not None), default=None),
             "known": known,
             "figures": figures,
         }

@@ -98,7 +98,7 @@ async function take(status) {
   if (was && !busy) refreshPanel();
   else if (busy && panelStation() === "bake" && before?.bake?.state !== bake.state) refreshPanel();
   if (before && before.writing.length && panelStation() === "deliver") refreshPanel();
-  if (before && before.revision !== status.revision && status.revision !== state.revision) loadScene(false);
+  if (before && before.revision !== status.revision && status.revision !== state.revision) { loadScene(false); refreshPanel(); }
   words();
   show();
 }
@@ -138,6 +138,7 @@ function show() {
   const values = state.figures[figure] || [];
   ribbon.set({
     schedule: state.schedule, marks: state.marks, scheduled: first, first: from, last: to, begin: bake ? bake.first : first, done: bake ? bake.done : 0, values, frame: state.frame,
+    wrong: bake?.wrong ?? null,
     stale: !!bake?.stale.length, active: bake?.state === "running",
   });
   if (curves.open) curves.draw();
@@ -437,6 +438,7 @@ document.addEventListener("keydown", (event) => {
     h: () => document.querySelector('[data-toggle="human"]').click(),
     B: () => htmx.ajax("POST", `/shots/${shot}/bake-rough`, { target: "#panel", values: { base: state.revision } }),
     b: () => htmx.ajax("POST", `/shots/${shot}/bake`, { target: "#panel" }),
+    k: () => { if (curves.open && !event.target.closest("#curves svg")) curves.add(); },
     0: actions.fit, t: actions.table, "?": actions.keys, Escape: () => (curves.open ? (curves.close(), markCurve()) : chooser.name ? refreshPanel() : view.select("")),
   };
   if (/^[1-8]$/.test(event.key)) { event.preventDefault(); openStation(stations[event.key - 1]); return; }
@@ -451,12 +453,12 @@ port.addEventListener("dragleave", () => port.classList.remove("dropping"));
 port.addEventListener("drop", async (event) => {
   event.preventDefault();
   port.classList.remove("dropping");
-  const file = event.dataTransfer.files[0];
-  if (!file) return;
+  const files = [...event.dataTransfer.files];
+  if (!files.length) return;
   const put = () => {
     const input = document.querySelector("#drop input[type=file]");
     const list = new DataTransfer();
-    list.items.add(file);
+    for (const file of files) list.items.add(file);
     input.files = list.files;
     input.dispatchEvent(new Event("change"));
   };

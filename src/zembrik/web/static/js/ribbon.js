@@ -117,6 +117,17 @@ export class Ribbon {
       pen.moveTo(x, 0); pen.lineTo(x + 8 * ratio, 4 * ratio); pen.lineTo(x, 8 * ratio);
       pen.fill();
     }
+    if (this.wrong !== null && this.wrong !== undefined && this.done > 0) {  // from here on the frames are not to be trusted
+      const from = (this.wrong - this.first) * step, to = (this.begin + this.done - this.first) * step;
+      pen.strokeStyle = css("--brick");
+      pen.lineWidth = 2 * ratio;
+      pen.beginPath();
+      pen.moveTo(from, floor + ratio); pen.lineTo(to, floor + ratio);
+      const x = from + Math.min(step / 2, 6 * ratio), y = 9 * ratio, r = 4 * ratio;
+      pen.moveTo(x - r, y - r); pen.lineTo(x + r, y + r);
+      pen.moveTo(x + r, y - r); pen.lineTo(x - r, y + r);
+      pen.stroke();
+    }
     if (this.loop) {
       const [from, to] = this.loop.map((f) => (f - this.first) * step), wide = 3 * ratio;
       pen.fillStyle = css("--rain");

@@ -17,8 +17,23 @@ document.addEventListener("htmx:beforeSwap", (event) => {
     event.detail.shouldSwap = true;
     event.detail.isError = false;
     document.getElementById("notices").replaceChildren();
+    giveBack(event.detail.requestConfig?.elt);
+  } else if (event.detail.target.id === "panel") {
+    document.getElementById("notices").replaceChildren();  // what they told of is past
   }
 });
+
+// A value that was refused goes back to what it was.
+function giveBack(from) {
+  if (!from) return;
+  const fields = from.matches("input,select,textarea") ? [from]
+    : from.matches("form") && (from.getAttribute("hx-trigger") || "").startsWith("change") ? [...from.elements] : [];
+  for (const field of fields) {
+    if (field.matches("select")) [...field.options].forEach((o) => { o.selected = o.defaultSelected; });
+    else if (["checkbox", "radio"].includes(field.type)) field.checked = field.defaultChecked;
+    else if (field.type !== "hidden" && field.type !== "file") field.value = field.defaultValue;
+  }
+}
 
 // Answers may overtake one another. What a person asked for stays: the answer to what they asked before it no longer
 // replaces it, and neither does a panel that came by itself (a refresh, an errand's end) and was asked for before it was shown.
