@@ -24,7 +24,10 @@ def zembrik(*words, code=0):
 def test_the_whole_path_without_web_and_database(sheet, tmp_path):
     setup, cache = tmp_path / "sheet.json", tmp_path / "sheet.zarr"
     setup.write_text(json.dumps(sheet))
-    assert "No findings" in zembrik("check", setup).stdout
+    assert "Too fine for its substeps" in zembrik("check", setup).stdout
+    sound = tmp_path / "sound.json"
+    sound.write_text(json.dumps({**sheet, "quality": {"substeps": 90}}))
+    assert "No findings" in zembrik("check", sound).stdout
     assert "frames 1 to 6" in zembrik("bake", setup, "--out", cache, "--frames", "1-6").stdout
     assert "a cache already" in zembrik("bake", setup, "--out", cache, code=2).stderr
     told = zembrik("bake", setup, "--out", cache, "--resume", "--threads", "1").stderr

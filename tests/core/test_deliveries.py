@@ -224,6 +224,7 @@ def test_another_frame_rate_goes_between_frames_by_velocities(drum, baked, out):
     manifest = deliver(drum, path, Order("ply.zip", fps=30.0))
     assert manifest["fps"] == 30.0 and manifest["frames"] == [1, 61] and manifest["cache_frames"] == [1, 49]
     motion = parse_setup({"bodies": [SPINNING]}).bodies[0].motion.model_dump(mode="json")
+    motion["spin"]["axis"] = [0, 1, 0]  # as it stands in its place
     mover = Mover(motion, SPINNING["place"]["translate"])
     start = drum.points(0, 1).astype(float)
     lengths = np.linalg.norm(start[1:] - start[:-1], axis=1)

@@ -10,7 +10,6 @@ from zembrik.core.compiled import fma
 from zembrik.core.distance.squares import square_of_segments, square_to_triangle
 from zembrik.core.lanes import bits, choose, lane, lanes, larger, root, smaller
 from zembrik.core.lanes_memory import block4, note8, points4, put4, rows8, values8
-from zembrik.core.mesh import shapes
 from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import parse_setup
 from zembrik.core.solver.air import push_by_air
@@ -236,10 +235,19 @@ def test_single_precision_misses_nothing_by_more_than_the_search_spares(seed, th
 
 
 def test_a_shape_with_odd_ends_is_whole():
-    """A cluster whose constraints do not come in fours moves all of them."""
-    faces = shapes.grid((1.0, 1.0), (3, 1)).faces
-    layout = lay_out([faces], np.random.default_rng(1).normal(size=(8, 3)))
-    assert len(faces) == 6 and layout.packed[0][0] <= 4 and sorted(layout.orders[0]) == list(range(6))
+    """A cluster whose constraints do not come in fours moves the points of all of them, by packs and one by one."""
+    odd = SHEET | {"mesh": SHEET["mesh"] | {"segments": [3, 1]}}
+    world, _ = stirred({"bodies": [odd]}, 0.02, 7)
+    m, held = world.membrane, np.zeros((len(world.membrane.points), 3))
+    assert len(m.points) == 6
+
+    def go(first, packed, last, x, kept):
+        solve_triangles(first, packed, last, m.points, m.rest, x, DT, kept, True, True)
+
+    places = np.column_stack([world.x, world.w])
+    (x, kept), (alone, _) = both_ways(go, m.span, m.packed, places, held)
+    assert x.tobytes() == alone.tobytes() and (kept != 0.0).any(axis=1).all()
+    assert (x[:, :3] != places[:, :3]).any(axis=1).all()
 
 
 @numba.njit

@@ -2,19 +2,13 @@
 
 import io
 import json
-import os
-import subprocess
-import sys
 import time
 import urllib.request
 import zipfile
 from pathlib import Path
 
 import numpy as np
-import pytest
-from selenium import webdriver
 from selenium.common.exceptions import NoSuchElementException, StaleElementReferenceException, TimeoutException
-from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
@@ -25,54 +19,9 @@ from zembrik.core.exchange.obj import read_obj, write_obj
 from zembrik.core.mesh import shapes
 from zembrik.farm.worker import run_bake
 from zembrik.library import bakes
-from zembrik.library.cluster import free_port
 from zembrik.library.shots import edit, get_shot
 
 ROOT = Path(__file__).parents[2]
-FLAGS = (
-    "--headless=new --no-sandbox --disable-quic --no-first-run --disable-background-networking "
-    "--disable-component-update --disable-sync --use-angle=swiftshader --enable-unsafe-swiftshader "
-    "--ignore-gpu-blocklist --window-size=1280,800"
-)
-
-
-@pytest.fixture(scope="module")
-def address(settings):
-    """A web server and a worker, each a process of its own."""
-    port = free_port()
-    environment = {
-        **os.environ,
-        "ZEMBRIK_HOME": str(settings.home),
-        "ZEMBRIK_DATABASE": settings.database_url,
-        "PYTHONPATH": str(ROOT / "src"),
-    }
-    words = [["serve", "--port", str(port)], ["worker"]]
-    running = [subprocess.Popen([sys.executable, "-m", "zembrik.cli", *w], env=environment) for w in words]
-    until = time.monotonic() + 60
-    while True:
-        try:
-            urllib.request.urlopen(f"http://127.0.0.1:{port}/")
-            break
-        except OSError:
-            assert time.monotonic() < until
-            time.sleep(0.1)
-    yield f"http://127.0.0.1:{port}"
-    for process in running:
-        process.terminate()
-        process.wait(20)
-
-
-@pytest.fixture(scope="module")
-def browser():
-    options = webdriver.ChromeOptions()
-    options.binary_location = "/usr/bin/chromium"
-    for flag in FLAGS.split():
-        options.add_argument(flag)
-    options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
-    driver = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
-    driver.set_script_timeout(120)  # drawing in software while kernels compile on the same two cores may hold a page up
-    yield driver
-    driver.quit()
 
 
 class Bench:

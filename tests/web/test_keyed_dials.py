@@ -64,7 +64,9 @@ def test_all_pages_know_keyed_dials(client, database, shot):
         assert f"<b>{title}</b><small>" in motion, title
     shown = json.loads(re.search(r"data-track='([^']*bodies/0/thickness[^']*)'", motion)[1])
     assert shown["keys"] == [[1, 2], [6, 4]] and shown["unit"] == "mm"
-    assert "10 to 16 substeps" in client.get(f"/shots/{shot}/quality").text
+    keys = {"keys": [[1, 90], [6, 96]], "ease": "straight"}
+    post(client, database, shot, "track", path="/quality/substeps", keys=json.dumps(keys["keys"]), ease="straight")
+    assert "90 to 96 substeps" in client.get(f"/shots/{shot}/quality").text
     assert client.get(f"/shots/{shot}/table", headers=HX).text.count("keyed") >= 3
     with database.session() as session:
         bake = bakes.queue_bake(session, shot).id

@@ -22,15 +22,21 @@ def read_stl(data: bytes, name: str) -> Contents:
     said = int.from_bytes(data[80:84], "little") if len(data) >= 84 else -1
     binary = said >= 0 and 84 + 50 * said == len(data)
     if not binary and data[:5].lower() != b"solid":
-        what = f"says it has {said:,} faces, but it is too short for them" if said >= 0 else "is too short to hold any"
+        what = (
+            f"says it has {said:,} faces, but it is too short for them"
+            if said >= 0
+            else "is too short to hold any faces"
+        )
         if said >= 0 and 84 + 50 * said < len(data):
             what = f"goes on after the {said:,} faces it says it has"
         raise Problem(f"the file {what}.", name, "It may be cut off; export it again.")
     facets, corners = data.count(b"endfacet"), data.count(b"vertex ")
-    if not binary and (facets == 0 or corners != 3 * facets):
+    if not binary and corners != 3 * facets:
         raise Problem(
             "a facet is not three corners of three numbers, or the file ends within one.", name, "Export it again."
         )
+    if not binary and not facets:
+        check_size([], name)
     try:
         kind = "stl" if binary else "stl_ascii"
         mesh: Any = trimesh.load(io.BytesIO(data), file_type=kind, process=False, force="mesh")

@@ -91,7 +91,7 @@ def nothing_simulated(setup: Setup, assets: Assets) -> list[Finding]:
     k = max(range(len(setup.bodies)), key=lambda n: (setup.bodies[n].role == "left out", -n))
     body = setup.bodies[k]
     role = "rigid" if placed_mesh(body, assets).is_closed else "cloth"
-    text = f"None of the {len(setup.bodies)} bodies is cloth, soft or rigid, so there is nothing to bake."
+    text = f"Of the {len(setup.bodies)} bodies here none is cloth, soft or rigid, so there is nothing to bake."
     patch: list[dict[str, Any]] = [set_value(f"/bodies/{k}/role", role)]
     plain = body.role == "left out" and body.motion is None and not isinstance(body.mesh, CacheMesh)
     label = f"Make '{body.name}' {role}" if plain else ""
