@@ -12,6 +12,7 @@ from zembrik.core.solver.figures import STATS
 from zembrik.library.bakes import ACTIVE, USUAL_FRAMES, get_bake, progress_of, shown_bake, stale_reasons
 from zembrik.library.deliveries import deliveries_of
 from zembrik.library.models import Bake
+from zembrik.library.settings import Settings
 from zembrik.library.shots import get_shot
 from zembrik.web.outcome import outcome_of
 from zembrik.web.render import Db, Places
@@ -55,11 +56,18 @@ def status(db: Db, places: Places, shot_id: int, have: int = 0, bake: int = 0) -
             "left_s": progress.left_s,
             "error": shown.error,
             "stale": stale_reasons(shown, head),
-            "wrong": min((f.frame for f in outcome_of(places, shown, []) if f.frame is not None), default=None),
+            "wrong": _wrong_from(places, shown),
             "known": known,
             "figures": figures,
         }
         return document
+
+
+def _wrong_from(places: Settings, bake: Bake) -> int | None:
+    """Return the frame from which on a bake is not to be trusted; while it goes on it is not asked at every moment."""
+    if bake.state in ACTIVE:
+        return None
+    return min((f.frame for f in outcome_of(places, bake, []) if f.frame is not None), default=None)
 
 
 @router.get("/bakes/{bake_id}/figures.json")
