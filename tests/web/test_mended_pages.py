@@ -218,3 +218,15 @@ def test_every_page_has_one_heading_a_main_part_and_a_mark_in_the_tab(client, sh
         text = client.get(page).text
         assert text.count("<h1") == 1 and text.count("<main") == 1, page
     assert client.get("/favicon.ico").headers["content-type"].startswith("image/svg+xml")
+
+
+def test_scripts_rename_put_away_and_delete(client):
+    show = client.post("/api/shows", json={"title": "By script"}).json()["id"]
+    shot = client.post(f"/api/shows/{show}/shots", json={"code": "A", "title": "One"}).json()["id"]
+    assert client.patch(f"/api/shots/{shot}", json={"code": "B", "archived": True}).json()["code"] == "B"
+    assert client.get(f"/api/shows/{show}/shots").json() == []
+    assert client.patch(f"/api/shows/{show}", json={"title": "Renamed", "archived": True}).json()["archived"]
+    assert client.delete(f"/api/shots/{shot}", params={"code": "A"}).status_code == 422
+    assert client.delete(f"/api/shots/{shot}", params={"code": "B"}).json() == {"told": "B is deleted."}
+    assert client.delete(f"/api/shows/{show}", params={"title": "Renamed"}).status_code == 200
+    assert client.get(f"/api/shots/{shot}").status_code == 404

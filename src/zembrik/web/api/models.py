@@ -36,6 +36,7 @@ class ShowOut(Out):
 
     id: int
     title: str
+    archived: datetime.datetime | None = Field(None, description="when it was put away")
 
 
 class ShowIn(In):
@@ -58,6 +59,21 @@ class ShotOut(Out):
     stale: list[str] | None = Field(
         description="what changed since that bake, a line each; null in lists, where only the state tells"
     )
+
+
+class ShowChangeIn(In):
+    """What to change of a show; what is left out stays."""
+
+    title: str | None = Field(None, min_length=1, max_length=300)
+    archived: bool | None = Field(None, description="Whether it is put away.")
+
+
+class ShotChangeIn(In):
+    """What to change of a shot; what is left out stays."""
+
+    code: str | None = Field(None, min_length=1, max_length=40)
+    title: str | None = Field(None, min_length=1, max_length=300)
+    archived: bool | None = Field(None, description="Whether it is put away.")
 
 
 class ShotIn(In):
@@ -242,6 +258,12 @@ class RetimeIn(In):
     how: Literal["shift", "trim", "hold", "loop on", "loop again", "every", "rate"]
     one: float = Field(description="frames to shift by, first to keep, times to loop, frames between keys, or fps")
     two: float = Field(0.0, description="last frame to keep, of trim")
+
+
+class DoneOut(Out):
+    """What was done, in a sentence."""
+
+    told: str
 
 
 class ToldOut(Out):

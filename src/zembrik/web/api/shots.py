@@ -10,15 +10,27 @@ from zembrik.core.problem import Problem
 from zembrik.library.bakes import board, findings_of
 from zembrik.library.intake import store_file
 from zembrik.library.models import Show
+from zembrik.library.shelving import (
+    delete_shot,
+    delete_show,
+    get_show,
+    put_away,
+    remove_folders,
+    rename_shot,
+    rename_show,
+)
 from zembrik.library.shots import create_shot, create_show, edit, get_shot, redo, undo
 from zembrik.web.api.answers import REFUSED, row_out, shot_out
 from zembrik.web.api.models import (
     AssetOut,
+    DoneOut,
     EditIn,
     FindingOut,
     SetupOut,
+    ShotChangeIn,
     ShotIn,
     ShotOut,
+    ShowChangeIn,
     ShowIn,
     ShowOut,
     ToldOut,
@@ -65,6 +77,47 @@ def show_shot(db: Db, shot_id: int) -> ShotOut:
     """Return a shot and the state of its bake."""
     with db.session() as session:
         return shot_out(session, shot_id)
+
+
+@router.patch("/shows/{show_id}")
+def change_show(db: Db, show_id: int, change: ShowChangeIn) -> ShowOut:
+    """Give a show another title, put it away, or bring it back."""
+    with db.session() as session:
+        show = get_show(session, show_id)
+        if change.title is not None:
+            rename_show(session, show_id, change.title)
+        if change.archived is not None:
+            put_away(show, change.archived)
+        return ShowOut.model_validate(show)
+
+
+@router.delete("/shows/{show_id}")
+def delete_show_by_title(db: Db, places: Places, show_id: int, title: str) -> DoneOut:
+    """Delete a show without shots; its title has to be given."""
+    with db.session() as session:
+        delete_show(session, places, show_id, title)
+    return DoneOut(told=f"{title} is deleted.")
+
+
+@router.patch("/shots/{shot_id}")
+def change_shot(db: Db, shot_id: int, change: ShotChangeIn) -> ShotOut:
+    """Give a shot another code or title, put it away, or bring it back."""
+    with db.session() as session:
+        shot = get_shot(session, shot_id, lock=True)
+        rename_shot(session, shot_id, change.code or shot.code, change.title or shot.title)
+        if change.archived is not None:
+            put_away(shot, change.archived)
+        session.flush()
+        return shot_out(session, shot_id)
+
+
+@router.delete("/shots/{shot_id}")
+def delete_shot_by_code(db: Db, places: Places, shot_id: int, code: str) -> DoneOut:
+    """Delete a shot and all that stands on it; its code has to be given. Files that were delivered stay."""
+    with db.session() as session:
+        folders = delete_shot(session, places, shot_id, code)
+    remove_folders(places, folders)
+    return DoneOut(told=f"{code} is deleted.")
 
 
 @router.get("/shots/{shot_id}/setup")
