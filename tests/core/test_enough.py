@@ -132,10 +132,14 @@ def test_cloth_that_is_too_fine_for_its_substeps():
     assert not told({**setup, "world": {"ground": None}, "bodies": [fine]}, "fine_for_substeps")
     for sideways in ([9.81, 0, 0], [0, 9.81, 0]):  # along the ground, and away from it
         assert not told({**setup, "world": {"gravity": sideways}, "bodies": [fine]}, "fine_for_substeps")
-    fine["place"]["translate"][1] = 150.0
+    fine["place"]["translate"][1] = 30.0
     (finding,) = told(setup, "fine_for_substeps")
     assert "That many are not offered" in finding.text
-    assert finding.remedy == "Use 6 × 6 cells and 400 substeps"  # 54 m/s, 163 mm would be needed at 400 substeps
+    assert finding.remedy == "Use 13 × 13 cells and 400 substeps"  # 24 m/s: 72 mm apart do with 400
+    assert not told(cured(setup, finding), "fine_for_substeps")
+    fine["place"]["translate"][1] = 150.0  # with so few cells it would fold like a board
+    (finding,) = told(setup, "fine_for_substeps")
+    assert not finding.remedy and "its points may be 161 mm apart" in finding.text
 
 
 def test_a_pinned_sheet_that_swings_too_far_in_a_substep():

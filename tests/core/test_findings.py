@@ -10,9 +10,10 @@ from stage import Stage
 
 from zembrik.core.bake import bake
 from zembrik.core.exchange.obj import write_obj
-from zembrik.core.findings.check import check_setup
+from zembrik.core.findings.check import _width_m, check_setup
 from zembrik.core.findings.outcome import check_outcome
 from zembrik.core.mesh import shapes
+from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.setup.assets import FolderAssets, placed_mesh
 from zembrik.core.setup.document import parse_setup
 from zembrik.core.solver.energy import motion_energy, stored_energy, volume
@@ -258,3 +259,51 @@ def test_cloth_that_begins_in_cloth(sheet, tmp_path):
     assert finding.severe and "'sheet' and 'second' by 3.0 mm" in finding.text
     second["place"]["translate"][1] = 1.025
     assert told() == []
+
+
+def test_a_tilted_open_collider_that_faces_away(sheet, tmp_path):
+    """A sheet of 20° whose faces look down, 0.3 m under a cloth: told, and cured by touching it from both sides."""
+    sheet["bodies"][1] = {
+        "name": "roof", "role": "collider", "mesh": {"shape": "grid", "size": [0.8, 0.8], "segments": [8, 8]},
+        "place": {"translate": [0.0, 0.7, 0.0], "rotate": [160, 0, 0]},
+    }  # fmt: skip
+    told = found(sheet, tmp_path)["facing_away"]
+    assert "'sheet' comes onto the back of 'roof'" in told.text
+    assert "facing_away" not in found(cured(sheet, told), tmp_path)
+    sheet["bodies"][1]["place"]["rotate"] = [20, 0, 0]
+    assert "facing_away" not in found(sheet, tmp_path)
+    sheet["bodies"][1]["place"] = {"translate": [3.0, 0.7, 0.0], "rotate": [160, 0, 0]}  # nothing falls onto it
+    assert "facing_away" not in found(sheet, tmp_path)
+
+
+def test_that_nothing_is_simulated_is_told_before_a_bake(sheet, tmp_path):
+    for body in sheet["bodies"]:
+        body |= {"role": "left out"}
+        body.pop("proxy", None)
+    told = found(sheet, tmp_path)["nothing_simulated"]
+    assert told.severe and told.remedy == "Make 'sheet' cloth"
+    assert "nothing_simulated" not in found(cured(sheet, told), tmp_path)
+    assert found({"bodies": []}, tmp_path) == {}
+
+
+def test_a_bands_width_is_not_its_area_over_its_box():
+    """A belt of 0.04 m around a drum, a rectangle and a square: their shorter sides, within 2%."""
+    drum = shapes.cylinder(0.3, 0.04, 64)
+    around = drum.faces[np.abs(drum.face_normals[:, 1]) < 0.5]
+    used, faces = np.unique(around, return_inverse=True)
+    belt = TriMesh(drum.points[used], faces.reshape(-1, 3).astype(np.int32))
+    assert _width_m(belt) == pytest.approx(0.04, rel=0.02)
+    assert _width_m(shapes.grid((2.0, 0.3), (20, 3))) == pytest.approx(0.3, rel=1e-6)
+    assert _width_m(shapes.grid((1.0, 1.0), (4, 4))) == pytest.approx(1.0, rel=1e-6)
+
+
+def test_findings_that_ask_for_substeps_ask_for_one_count(sheet, tmp_path):
+    """A fast collider and fine cloth: both name the larger count, and it ends both."""
+    sheet["bodies"][0]["thickness"] = 0.0005
+    sheet["bodies"][1]["thickness"] = 0.0005
+    sheet["bodies"][1]["motion"] = {"translate": {"keys": [[1, [0, 0, 0]], [5, [0, 0.5, 0]]]}}
+    every = check_setup(parse_setup(sheet), FolderAssets(tmp_path))
+    asking = [f for f in every if f.code in ("fine_for_substeps", "fast_for_thickness")]
+    assert len(asking) == 2 and len({f.remedy for f in asking}) == 1
+    left = check_setup(parse_setup(cured(sheet, asking[0])), FolderAssets(tmp_path))
+    assert not {f.code for f in left} & {"fine_for_substeps", "fast_for_thickness"}

@@ -17,7 +17,7 @@ from zembrik.core.setup.document import parse_setup
 from zembrik.core.trials.figures import apart, bending_m, figures_of
 from zembrik.core.trials.leverage import Range, design, effects, in_words
 from zembrik.core.trials.plan import DialValues, count_of, trials_of, typed_values
-from zembrik.core.trials.proof import judge, way_between
+from zembrik.core.trials.proof import _settles, judge, way_between
 
 
 @pytest.mark.parametrize(
@@ -186,3 +186,10 @@ def test_the_effects_of_a_known_model_are_its_coefficients():
         design([Range("flat", ("/f",), 1.0, 1.0, False), RANGES[0]], 2, 1)
     with pytest.raises(Problem, match="6 walks would be"):
         design([*RANGES, *RANGES], 6, 1)
+
+
+def test_runs_whose_figures_still_come_nearer_are_too_coarse_and_not_chaotic():
+    """Size and movement off by 40, then 12%: settling; by 10 then 11%: not; all within 3% from the first: alike."""
+    assert _settles([{"size": 1.4, "movement": 0.7}, {"size": 1.12, "movement": 0.95}])
+    assert not _settles([{"size": 1.1, "movement": 0.7}, {"size": 1.11, "movement": 0.95}])
+    assert not _settles([{"size": 1.02, "movement": 0.99}, {"size": 1.01, "movement": 1.0}])

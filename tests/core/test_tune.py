@@ -111,3 +111,20 @@ def test_something_heavy_on_something_light(tmp_path):
     light = copy.deepcopy(setup)
     light["bodies"][1]["material"]["density"] = 200
     assert not told(light, "heavy_on_light")
+
+
+def test_motions_of_pins_and_of_what_is_played_that_go_on_after_the_end(tmp_path):
+    """A pin's track until frame 20, and a cache of 30 frames from frame 5 on: both are told, and cured."""
+    flag = copy.deepcopy(FLAG)
+    flag["pins"][0]["motion"] = {"translate": {"keys": [[1, [0, 0, 0]], [20, [1, 0, 0]]]}}
+    setup = {"frames": [1, 10], "bodies": [flag]}
+    (finding,) = told(setup, "cut_motion")
+    assert "'flag' moves until frame 20" in finding.text and finding.remedy == "Bake until frame 20"
+    assert not told(cured(setup, finding), "cut_motion")
+    baked({"frames": [1, 30], "bodies": [BALL], "quality": {"substeps": 2}}, tmp_path, "held")
+    played = {"name": "played", "role": "collider", "mesh": {"cache": "held.zarr", "body": "ball", "starts": 5}}
+    setup = {"frames": [1, 24], "bodies": [BALL, played]}
+    found = [f for f in check_setup(parse_setup(setup), FolderAssets(tmp_path)) if f.code == "cut_motion"]
+    assert "plays goes on until frame 34" in found[0].text
+    after = check_setup(parse_setup(cured(setup, found[0])), FolderAssets(tmp_path))
+    assert not [f for f in after if f.code == "cut_motion"]

@@ -1,4 +1,4 @@
-"""A server with a worker, and a browser, for the tests that need them."""
+"""The application without and with a server, a baked shot, and a browser, for the tests of pages."""
 
 import os
 import subprocess
@@ -8,10 +8,14 @@ import urllib.request
 from pathlib import Path
 
 import pytest
+from fastapi.testclient import TestClient
 from selenium import webdriver
 from selenium.webdriver.chrome.service import Service
 
+from zembrik.farm.worker import run_bake
+from zembrik.library import bakes
 from zembrik.library.cluster import free_port
+from zembrik.web.app import make_app
 
 ROOT = Path(__file__).parents[2]
 FLAGS = (
@@ -58,3 +62,19 @@ def browser():
     driver.set_script_timeout(120)  # drawing in software while kernels compile on the same two cores may hold a page up
     yield driver
     driver.quit()
+
+
+@pytest.fixture(scope="module")
+def client(settings):
+    """The application, asked without a server."""
+    with TestClient(make_app(settings), raise_server_exceptions=False) as client:
+        yield client
+
+
+@pytest.fixture
+def baked_shot(database, shot):
+    """A shot and the number of its bake."""
+    with database.session() as session:
+        number = bakes.queue_bake(session, shot).id
+    run_bake(database, number)
+    return shot, number

@@ -3,36 +3,18 @@
 import re
 import threading
 
-import pytest
-from fastapi.testclient import TestClient
-
 from zembrik.core.cache.reader import Cache
 from zembrik.core.exchange.delivery import Order, deliver
 from zembrik.core.mesh import shapes
 from zembrik.core.setup.document import parse_setup
 from zembrik.farm.errands import run_errand
-from zembrik.farm.worker import run_bake, run_delivery
+from zembrik.farm.worker import run_delivery
 from zembrik.library import bakes
 from zembrik.library.demo_shot import obj_bytes
 from zembrik.library.models import Delivery, Errand
 from zembrik.library.shots import create_shot, get_shot
-from zembrik.web.app import make_app
 
 HX = {"hx-request": "true"}
-
-
-@pytest.fixture(scope="module")
-def client(settings):
-    with TestClient(make_app(settings), raise_server_exceptions=False) as client:
-        yield client
-
-
-@pytest.fixture
-def baked_shot(database, shot):
-    with database.session() as session:
-        number = bakes.queue_bake(session, shot).id
-    run_bake(database, number)
-    return shot, number
 
 
 def other_shot(database, shot, *bodies, **more):

@@ -3,14 +3,10 @@
 import json
 import re
 
-import pytest
-from fastapi.testclient import TestClient
-
 from zembrik.farm.worker import run_bake
 from zembrik.library import bakes
 from zembrik.library.changes import differences
 from zembrik.library.shots import edit, get_shot
-from zembrik.web.app import make_app
 
 HX = {"hx-request": "true"}
 STATIONS = ["intake", "proxies", "start", "motion", "quality", "bake", "review", "deliver"]
@@ -24,12 +20,6 @@ KEYED = {
     "/world/air_density": [[1, 0], [6, 1.2]],
     "/world/ground/friction": [[1, 0.5], [6, 0.1]],
 }
-
-
-@pytest.fixture(scope="module")
-def client(settings):
-    with TestClient(make_app(settings), raise_server_exceptions=False) as client:
-        yield client
 
 
 def document(database, shot):

@@ -3,32 +3,15 @@
 import re
 
 import pytest
-from fastapi.testclient import TestClient
 
 from zembrik.core.mesh import shapes
-from zembrik.farm.worker import run_bake
 from zembrik.library import bakes
 from zembrik.library.bodies import removal, rename_patch
 from zembrik.library.demo_shot import obj_bytes
 from zembrik.library.shots import apply_patch, create_shot, create_show, edit, get_shot
-from zembrik.web.app import make_app
 from zembrik.web.wording import in_page_words
 
 HX = {"hx-request": "true"}
-
-
-@pytest.fixture(scope="module")
-def client(settings):
-    with TestClient(make_app(settings), raise_server_exceptions=False) as client:
-        yield client
-
-
-@pytest.fixture
-def baked_shot(database, shot):
-    with database.session() as session:
-        number = bakes.queue_bake(session, shot).id
-    run_bake(database, number)
-    return shot, number
 
 
 def document(database, shot):

@@ -7,7 +7,6 @@ import threading
 
 import numpy as np
 import pytest
-from fastapi.testclient import TestClient
 from sqlalchemy import text
 
 from zembrik.core.cache.reader import Cache
@@ -25,25 +24,10 @@ from zembrik.library.models import Asset
 from zembrik.library.shots import create_shot, get_shot
 from zembrik.library.store import StoredAssets
 from zembrik.library.trials import trials_on
-from zembrik.web.app import make_app
 from zembrik.web.pages import bench
 
 STATIONS = ["intake", "proxies", "start", "motion", "quality", "bake", "review", "deliver"]
 HX = {"hx-request": "true"}
-
-
-@pytest.fixture(scope="module")
-def client(settings):
-    with TestClient(make_app(settings), raise_server_exceptions=False) as client:
-        yield client
-
-
-@pytest.fixture
-def baked_shot(database, shot):
-    with database.session() as session:
-        number = bakes.queue_bake(session, shot).id
-    run_bake(database, number)
-    return shot, number
 
 
 def head(database, shot):

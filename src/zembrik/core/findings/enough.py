@@ -28,6 +28,7 @@ MOST_CELLS, SOUND_CELLS = 1.0, 0.6  # of a soft body that a push may cross in a 
 # or fall on a ball or a loaf (121 to 6,561 points, 20 to 400 substeps) gain no energy from nowhere at up to 0.04 sides,
 # a tenth of all there is at 0.07 to 0.09, and more than all of it from 0.15 on.
 MOST_SIDES, SOUND_SIDES = 0.045, 0.035
+LEAST_CELLS = 12  # across a sheet: fewer fold like a board (`check.few_points`)
 MOST_SWOLLEN, SOUND_SWOLLEN = (
     0.02,
     0.01,
@@ -166,16 +167,17 @@ def fine_for_substeps(setup: Setup, resolved: Resolved, assets: Assets) -> list[
         label, patch = f"Use {needed} substeps", [set_value("/quality/substeps", needed)]
         if needed > MOST_SUBSTEPS:
             spacing = speed / (setup.fps * SOUND_SIDES * MOST_SUBSTEPS)
-            text += f" That many are not offered; with {MOST_SUBSTEPS} its points may be {1e3 * spacing:.2g} mm apart."
+            text += f" That many are not offered; with {MOST_SUBSTEPS} its points may be {1e3 * spacing:.3g} mm apart."
             label, patch = "", []
             grid = body.mesh
             if isinstance(grid, GridMesh):
                 share = side / spacing
-                cells = [max(2, int(n * share)) for n in grid.segments]
-                label = f"Use {cells[0]} × {cells[1]} cells and {MOST_SUBSTEPS} substeps"
-                patch = [
-                    set_value(f"/bodies/{k}/mesh/segments", cells), set_value("/quality/substeps", MOST_SUBSTEPS),
-                ]  # fmt: skip
+                cells = [int(n * share) for n in grid.segments]
+                if min(cells) >= LEAST_CELLS:
+                    label = f"Use {cells[0]} × {cells[1]} cells and {MOST_SUBSTEPS} substeps"
+                    patch = [
+                        set_value(f"/bodies/{k}/mesh/segments", cells), set_value("/quality/substeps", MOST_SUBSTEPS),
+                    ]  # fmt: skip
         title = "Too fine for its substeps"
         found.append(Finding("fine_for_substeps", "Quality", False, title, text, body.name, None, label, patch))
     return found

@@ -1,4 +1,4 @@
-"""Shows and shots that are put away"""
+"""Shows and shots that are put away; findings are computed anew, as there are new checks"""
 
 import sqlalchemy as sa
 from alembic import op
@@ -10,6 +10,7 @@ down_revision = "0008"
 def upgrade() -> None:
     for table in ("show", "shot"):
         op.add_column(table, sa.Column("archived", sa.DateTime(timezone=True), nullable=True))
+    op.execute("UPDATE revision SET findings = NULL")
 
 
 def downgrade() -> None:
