@@ -98,7 +98,9 @@ async function take(status) {
   if (was && !busy) refreshPanel();
   else if (busy && panelStation() === "bake" && before?.bake?.state !== bake.state) refreshPanel();
   if (before && before.writing.length && panelStation() === "deliver") refreshPanel();
-  if (before && before.revision !== status.revision && status.revision !== state.revision) { loadScene(false); refreshPanel(); }
+  if (before && before.revision !== status.revision && status.revision !== state.revision) loadScene(false);
+  // Somebody else's edit: what is shown is of an older revision. What is half filled in stays.
+  if (before && panelRevision() !== status.revision && !halfFilled()) refreshPanel();
   words();
   show();
 }
@@ -277,6 +279,11 @@ function drawProxies() {
     if (view.shown.proxies !== on) document.querySelector('[data-toggle="proxies"]').click();
   }
 }
+
+const panelRevision = () => Number(document.querySelector(".open-panel")?.dataset.revision);
+const turned = (f) => f.multiple ? f.selectedOptions.length > 0 : f.selectedIndex !== Math.max([...f.options].findIndex((o) => o.defaultSelected), 0);
+const typed = (f) => ["checkbox", "radio"].includes(f.type) ? f.checked !== f.defaultChecked : f.type !== "hidden" && f.value !== f.defaultValue;
+const halfFilled = () => [...document.querySelectorAll("#panel select")].some(turned) || [...document.querySelectorAll("#panel input")].some(typed);
 
 function refreshPanel() {
   if (document.activeElement?.closest("#panel") && document.activeElement.matches("input,textarea,select")) return;
