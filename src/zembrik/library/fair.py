@@ -70,7 +70,7 @@ def awning() -> DemoShot:
                 "strength": {"keys": [[1, 0.0], [14, 1.0]], "ease": "smooth"},
             },
         ],
-        "quality": {"profile": "daily", "substeps": 130},
+        "quality": {"profile": "daily", "substeps": 175},
     }
     return DemoShot("WF-010", "Awning in gusts", setup)
 

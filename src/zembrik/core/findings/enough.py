@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
 from zembrik.core.findings.finding import Finding, set_value
+from zembrik.core.findings.idle import feels_air
 from zembrik.core.mesh.trimesh import TriMesh, volume_m3
 from zembrik.core.motion.track import extremes_of, most_of, scaled, value_at
 from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh
@@ -28,6 +29,7 @@ MOST_CELLS, SOUND_CELLS = 1.0, 0.6  # of a soft body that a push may cross in a 
 # or fall on a ball or a loaf (121 to 6,561 points, 20 to 400 substeps) gain no energy from nowhere at up to 0.04 sides,
 # a tenth of all there is at 0.07 to 0.09, and more than all of it from 0.15 on.
 MOST_SIDES, SOUND_SIDES = 0.045, 0.035
+BLOWN = 0.25  # of the wind's speed that cloth takes on besides (the demo's awning: 129 substeps are too few, 170 do)
 LEAST_CELLS = 12  # across a sheet: fewer fold like a board (`check.few_points`)
 MOST_SWOLLEN, SOUND_SWOLLEN = (
     0.02,
@@ -127,7 +129,7 @@ def fine_for_substeps(setup: Setup, resolved: Resolved, assets: Assets) -> list[
 
     What one pass leaves of the strain is then more than any load makes: it is stretched, trembles, and gains energy.
     From rest it falls at √(2 g h) at most, h (m) from its highest point to the ground, or to the lowest collider; what
-    is pinned, as far as it hangs from its pins.
+    is pinned, as far as it hangs from its pins. Wind adds a share of its speed.
     """
     found = []
     gravity = np.asarray(setup.world.gravity, dtype=np.float64)
@@ -138,6 +140,8 @@ def fine_for_substeps(setup: Setup, resolved: Resolved, assets: Assets) -> list[
     ground = setup.world.ground if up[1] > 0.0 else None  # what is pulled along it or away never lands there
     meshes = [placed_mesh(b, assets) for b in setup.bodies if b.role == "collider"]
     floor = min((float((mesh.points @ up).min()) for mesh in meshes if len(mesh.points)), default=np.inf)
+    forces = [f for f in resolved.document["forces"] if f["kind"] == "wind"]
+    winds = [float(np.linalg.norm(f["velocity"])) * most_of(f["strength"]) for f in forces]
     mesh_of = meshes_of(setup, assets)
     for k, body in enumerate(setup.bodies):
         if body.role != "cloth":
@@ -155,6 +159,8 @@ def fine_for_substeps(setup: Setup, resolved: Resolved, assets: Assets) -> list[
         if pull <= 0.0 or drop <= 0.0:
             continue
         speed, substeps = float(np.sqrt(2.0 * pull * drop)), resolved.least_count("substeps")
+        if feels_air(resolved.document["bodies"][k]):
+            speed += BLOWN * max(winds, default=0.0)
         way = speed / (setup.fps * substeps)
         if way <= MOST_SIDES * side:
             continue
