@@ -27,8 +27,6 @@ from zembrik.library.models import Asset, Bake
 from zembrik.library.settings import Settings
 from zembrik.library.store import StoredAssets, take_in
 
-MOST_SHOWN = 400  # parts of a file that are listed
-
 
 @dataclass(frozen=True)
 class Shown:

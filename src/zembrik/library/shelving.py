@@ -93,11 +93,11 @@ def put_away(thing: Show | Shot, away: bool) -> None:
     thing.archived = datetime.datetime.now(datetime.UTC) if away else None
 
 
-def delete_shot(session: Session, settings: Settings, shot_id: int, code: str) -> list[str]:
+def delete_shot(session: Session, shot_id: int, code: str) -> list[str]:
     """Delete a shot with its revisions, bakes, caches, trials and takes; files that were delivered stay.
 
     Args:
-        session, settings: the installation's. shot_id: which.
+        session: the installation's. shot_id: which.
         code: typed by the person, so that no click alone deletes.
 
     Returns:
@@ -136,8 +136,8 @@ def delete_shot(session: Session, settings: Settings, shot_id: int, code: str) -
     return folders
 
 
-def delete_show(session: Session, settings: Settings, show_id: int, title: str) -> list[str]:
-    """Delete a show that has no shots any more; as `delete_shot`."""
+def delete_show(session: Session, show_id: int, title: str) -> None:
+    """Delete a show that has no shots any more; raises Problem as `delete_shot`."""
     show = get_show(session, show_id)
     if title.strip() != show.title:
         raise Problem("this is not the show's title.", "title", f"Type {show.title} to delete it.")
@@ -148,7 +148,6 @@ def delete_show(session: Session, settings: Settings, show_id: int, title: str) 
         )
     session.execute(delete(Take).where(Take.show_id == show_id))
     session.execute(delete(Show).where(Show.id == show_id))
-    return []
 
 
 def remove_folders(settings: Settings, folders: list[str]) -> None:

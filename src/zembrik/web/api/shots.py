@@ -92,10 +92,10 @@ def change_show(db: Db, show_id: int, change: ShowChangeIn) -> ShowOut:
 
 
 @router.delete("/shows/{show_id}")
-def delete_show_by_title(db: Db, places: Places, show_id: int, title: str) -> DoneOut:
+def delete_show_by_title(db: Db, show_id: int, title: str) -> DoneOut:
     """Delete a show without shots; its title has to be given."""
     with db.session() as session:
-        delete_show(session, places, show_id, title)
+        delete_show(session, show_id, title)
     return DoneOut(told=f"{title} is deleted.")
 
 
@@ -115,7 +115,7 @@ def change_shot(db: Db, shot_id: int, change: ShotChangeIn) -> ShotOut:
 def delete_shot_by_code(db: Db, places: Places, shot_id: int, code: str) -> DoneOut:
     """Delete a shot and all that stands on it; its code has to be given. Files that were delivered stay."""
     with db.session() as session:
-        folders = delete_shot(session, places, shot_id, code)
+        folders = delete_shot(session, shot_id, code)
     remove_folders(places, folders)
     return DoneOut(told=f"{code} is deleted.")
 

@@ -132,10 +132,10 @@ def show_away(db: Db, show_id: int, away: Annotated[str, Form()]) -> Response:
 
 
 @router.post("/shows/{show_id}/delete")
-def delete_a_show(db: Db, places: Places, show_id: int, typed: Annotated[str, Form()] = "") -> Response:
+def delete_a_show(db: Db, show_id: int, typed: Annotated[str, Form()] = "") -> Response:
     """Delete a show without shots."""
     with db.session() as session:
-        delete_show(session, places, show_id, typed)
+        delete_show(session, show_id, typed)
     return RedirectResponse("/", 303)
 
 
@@ -170,7 +170,7 @@ def delete_a_shot(db: Db, places: Places, shot_id: int, typed: Annotated[str, Fo
     """Delete a shot and all that stands on it: first on record, then on disk."""
     with db.session() as session:
         show_id = get_shot(session, shot_id).show_id
-        folders = delete_shot(session, places, shot_id, typed)
+        folders = delete_shot(session, shot_id, typed)
     remove_folders(places, folders)
     return RedirectResponse(f"/?show={show_id}", 303)
 
