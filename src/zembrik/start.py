@@ -54,17 +54,13 @@ def prepare(home: Path, fresh: bool) -> tuple[Cluster, Settings]:
 
 def _fill(database: Database, settings: Settings) -> None:
     """Add the demo, and queue all its shots, so that there is something to see."""
-    from zembrik.farm.queue import BAKE, Queue
     from zembrik.library.bakes import queue_bake
     from zembrik.library.demo import fill
 
     shots = fill(database, settings)
-    queue = Queue(settings)
-    for shot in shots:
-        with database.session() as session:
-            number = queue_bake(session, shot).id
-        queue.add(BAKE, number)
-    queue.close()
+    with database.session() as session:
+        for shot in shots:
+            queue_bake(session, shot)
 
 
 def hold_alone(home: Path) -> IO[str]:

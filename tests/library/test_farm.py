@@ -7,13 +7,13 @@ import time
 from pathlib import Path
 
 import pytest
+from sqlalchemy import text
 
 from zembrik.core.bake import bake
 from zembrik.core.cache.reader import Cache
 from zembrik.core.exchange.delivery import Order
 from zembrik.core.problem import Problem
 from zembrik.core.setup.document import parse_setup
-from zembrik.farm.queue import BAKE, DELIVER, Queue
 from zembrik.farm.worker import run_bake, run_delivery
 from zembrik.library import bakes
 from zembrik.library.deliveries import get_delivery, order_delivery
@@ -115,10 +115,9 @@ def test_a_bake_goes_on_with_another_worker_when_its_own_is_killed(database, sho
         "PYTHONPATH": str(ROOT / "src"),
     }
     begin = lambda: subprocess.Popen([sys.executable, "-m", "zembrik.cli", "worker"], env=environment)  # noqa: E731
-    first, second, queue = begin(), None, Queue(settings)
+    first, second = begin(), None
     try:
         number = start(database, shot)
-        queue.add(BAKE, number)
         wait_until(lambda: state(database, number)[1].done > 15)
         first.kill()
         first.wait()
@@ -130,7 +129,6 @@ def test_a_bake_goes_on_with_another_worker_when_its_own_is_killed(database, sho
         for worker in (first, second):
             if worker is not None:
                 worker.kill()
-        queue.close()
     with database.session() as session:
         row = bakes.get_bake(session, number)
         cache, document = Cache(bakes.cache_path(settings, row)), row.document
@@ -150,10 +148,8 @@ def test_a_worker_process_bakes_stops_and_delivers(database, shot, settings):
         "PYTHONPATH": str(ROOT / "src"),
     }
     worker = subprocess.Popen([sys.executable, "-m", "zembrik.cli", "worker"], env=environment)
-    queue = Queue(settings)
     try:
         number = start(database, shot)
-        queue.add(BAKE, number)
         wait_until(lambda: state(database, number)[1].done > 20)
         progress = state(database, number)[1]
         assert progress.left_s is not None and 0.05 < progress.left_s < 3600
@@ -164,7 +160,6 @@ def test_a_worker_process_bakes_stops_and_delivers(database, shot, settings):
         assert 20 < kept < 4000
         with database.session() as session:
             delivery = order_delivery(session, settings, number, Order("obj.zip", (1, 3))).id
-        queue.add(DELIVER, delivery)
 
         def delivered():
             with database.session() as session:
@@ -172,13 +167,11 @@ def test_a_worker_process_bakes_stops_and_delivers(database, shot, settings):
 
         wait_until(delivered)
         assert start(database, shot) == number
-        queue.add(BAKE, number)
         wait_until(lambda: state(database, number)[1].done > kept)
         with database.session() as session:
             bakes.ask_stop(session, number)
         wait_until(lambda: state(database, number)[0] == "stopped")
     finally:
-        queue.close()
         worker.terminate()
         assert worker.wait(20) in (0, -15)
 
@@ -188,3 +181,22 @@ def wait_until(true, seconds=90):
     while not true():
         assert time.monotonic() < until, "it took too long"
         time.sleep(0.1)
+
+
+def test_what_is_on_record_is_in_the_queue_and_the_other_way_round(database, shot):
+    """A server that dies before its commit leaves neither; after it, both: nothing waits that nobody will do."""
+    jobs = text("SELECT count(*) FROM procrastinate_jobs WHERE task_name = 'zembrik.bake' AND args @> :args")
+
+    class Died(Exception):
+        pass
+
+    with pytest.raises(Died), database.session() as session:
+        lost = bakes.queue_bake(session, shot).id
+        assert session.execute(jobs, {"args": f'{{"number": {lost}}}'}).scalar() == 1
+        raise Died
+    with database.session() as session:
+        assert bakes.bakes_of(session, shot) == []
+        assert session.execute(jobs, {"args": f'{{"number": {lost}}}'}).scalar() == 0
+    number = start(database, shot)
+    with database.session() as session:
+        assert session.execute(jobs, {"args": f'{{"number": {number}}}'}).scalar() == 1

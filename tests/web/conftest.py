@@ -8,11 +8,11 @@ import urllib.request
 from pathlib import Path
 
 import pytest
+from baking import bake_now
 from fastapi.testclient import TestClient
 from selenium import webdriver
 from selenium.webdriver.chrome.service import Service
 
-from zembrik.farm.worker import run_bake
 from zembrik.library import bakes
 from zembrik.library.cluster import free_port
 from zembrik.web.app import make_app
@@ -76,5 +76,5 @@ def baked_shot(database, shot):
     """A shot and the number of its bake."""
     with database.session() as session:
         number = bakes.queue_bake(session, shot).id
-    run_bake(database, number)
+    bake_now(database, number)
     return shot, number

@@ -4,9 +4,9 @@ import time
 from pathlib import Path
 
 import pytest
+from baking import bake_now
 from selenium.webdriver.common.by import By
 
-from zembrik.farm.worker import run_bake
 from zembrik.library import bakes
 
 AXE = (Path(__file__).parents[1] / "tools" / "node_modules" / "axe-core" / "axe.min.js").read_text()
@@ -17,7 +17,7 @@ STATIONS = ["intake", "proxies", "start", "motion", "quality", "bake", "review",
 def test_axe_finds_nothing(address, browser, database, shot, theme):
     with database.session() as session:
         number = bakes.queue_bake(session, shot).id
-    run_bake(database, number)
+    bake_now(database, number)
     pages = ["/", "/caches", "/queue", "/deliveries", "/api", "/shots/999999/intake", f"/shots/{shot}/delete"]
     found = []
     browser.get(address)

@@ -8,6 +8,7 @@ import zipfile
 from pathlib import Path
 
 import numpy as np
+from baking import bake_now
 from selenium.common.exceptions import NoSuchElementException, StaleElementReferenceException, TimeoutException
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.by import By
@@ -17,7 +18,6 @@ from selenium.webdriver.support.ui import Select, WebDriverWait
 from zembrik.core.cache.reader import Cache
 from zembrik.core.exchange.obj import read_obj, write_obj
 from zembrik.core.mesh import shapes
-from zembrik.farm.worker import run_bake
 from zembrik.library import bakes
 from zembrik.library.shots import edit, get_shot
 
@@ -361,7 +361,7 @@ def test_review_colours_loops_marks_and_compares(address, browser, database, set
             head = get_shot(session, shot).head.number
             edit(session, shot, head, [{"op": "add", "path": "/quality/substeps", "value": substeps}], "test")
             numbers.append(bakes.queue_bake(session, shot).id)
-        run_bake(database, numbers[-1])
+        bake_now(database, numbers[-1])
     browser.get(f"{address}/shots/{shot}/review")
     bench.wait(lambda: bench.state("state.status") and bench.state("state.frames"))
     browser.execute_script("localStorage.clear()")

@@ -20,6 +20,7 @@ from zembrik.farm.errands import run_errand
 from zembrik.farm.worker import run_bake
 from zembrik.library import bakes
 from zembrik.library.demo_shot import obj_bytes
+from zembrik.library.errands import get_errand
 from zembrik.library.models import Asset
 from zembrik.library.shots import create_shot, get_shot
 from zembrik.library.store import StoredAssets
@@ -542,9 +543,15 @@ def test_an_errand_is_done_once_stopped_at_once_and_taken_up_again(client, datab
     assert f"/errands/{number}" in second
     leaving = threading.Event()
     leaving.set()
-    assert run_errand(database, number, leaving)
+    run_errand(database, number, leaving)
+    with database.session() as session:
+        assert get_errand(session, number).state == "queued"
+        waiting = text("SELECT count(*) FROM procrastinate_jobs WHERE task_name = 'zembrik.errand' AND args @> :args")
+        assert session.execute(waiting, {"args": f'{{"number": {number}}}'}).scalar() == 2  # and so is its work, anew
     stopped = client.post(f"/errands/{number}/stop", data={"shot": shot}, headers=HX).text
-    assert "nothing was changed" in stopped and not run_errand(database, number, threading.Event())
+    run_errand(database, number, threading.Event())
+    with database.session() as session:
+        assert "nothing was changed" in stopped and get_errand(session, number).state == "stopped"
     again = client.post(f"/shots/{shot}/errands", data=ask, headers=HX).text
     assert f"/errands/{number}?" not in again
     assert client.post(f"/shots/{shot}/errands", data={"kind": "magic"}, headers=HX).status_code == 404
@@ -857,7 +864,6 @@ def test_the_caches_page_finds_approves_and_puts_into_the_trash(client, database
 def test_the_queue_page_tells_what_waits_and_lets_one_be_next(client, database, shot):
     with database.session() as session:
         number = bakes.queue_bake(session, shot).id
-    client.app.state.queue.add("zembrik.bake", number)
     page = client.get("/queue").text
     assert "Sheet on a ball" in page and "no worker is running" in page and page.count("<html") == 1
     part = client.post("/queue/first", data={"number": number}, headers=HX)

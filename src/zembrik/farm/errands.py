@@ -22,6 +22,7 @@ from zembrik.library.database import Database
 from zembrik.library.errands import fits_from, fits_order, remember, result_of
 from zembrik.library.mending import MOST_LIT
 from zembrik.library.models import Errand, Revision, Shot
+from zembrik.library.queue import ERRAND, REBAKE, enqueue
 from zembrik.library.store import StoredAssets, take_in_held
 
 Order = dict[str, Any]
@@ -30,12 +31,12 @@ TELL_EVERY_S = 0.2
 log = logging.getLogger("zembrik.worker")
 
 
-def run_errand(database: Database, number: int, leaving: threading.Event) -> bool:
-    """Do an errand and keep its result; return whether it is to be queued again, as this worker leaves."""
+def run_errand(database: Database, number: int, leaving: threading.Event) -> None:
+    """Do an errand and keep its result; where this worker leaves first, it goes back into the queue."""
     with database.session() as session:
         job = session.get(Errand, number, with_for_update=True)
         if job is None or job.state not in ("queued", "running"):
-            return False
+            return
         job.state = "running"
         kind, order, shot_id = job.kind, dict(job.order), job.shot_id
     told = [0.0]
@@ -67,11 +68,12 @@ def run_errand(database: Database, number: int, leaving: threading.Event) -> boo
         if row is not None:
             row.state, row.error, row.result = state, error, result
             row.ended = None if state == "queued" else datetime.datetime.now(datetime.UTC)
+            if state == "queued":
+                enqueue(session, REBAKE if kind == "rebake" else ERRAND, number)
         if kind == "fits" and state == "done":
             # What findings tell of a proxy may have waited for it.
             head = select(Shot.head_id).where(Shot.id == shot_id).scalar_subquery()
             session.execute(update(Revision).where(Revision.id == head).values(findings=null()))
-    return state == "queued"
 
 
 def _setup_of(database: Database, order: Order) -> Setup:

@@ -26,12 +26,12 @@ from zembrik.core.problem import Problem
 from zembrik.core.setup.document import parse_setup
 from zembrik.farm.errands import run_errand
 from zembrik.farm.picture import make_picture
-from zembrik.farm.queue import BAKE, DELIVER, ERRAND, QUEUE_OF, REBAKE, Queue
 from zembrik.library.bakes import cache_path
 from zembrik.library.caches import longest_unseen, verify
 from zembrik.library.database import Database
 from zembrik.library.deliveries import kept_order
 from zembrik.library.models import Bake, Delivery, Errand
+from zembrik.library.queue import BAKE, DELIVER, ERRAND, QUEUE_OF, REBAKE, enqueue
 from zembrik.library.settings import Settings, refuse_missing
 from zembrik.library.store import StoredAssets
 
@@ -132,23 +132,21 @@ def _run_bake(database: Database, number: int) -> None:
     except Exception as fault:  # a fault of ours must show on the page, not only in the log
         log.error("bake %s: %s", number, traceback.format_exc())
         error = f"A fault in the program: {type(fault).__name__}: {fault}"[:500]
-    left = [False]
 
     def write_down(session: Session) -> None:
         row = session.get(Bake, number, with_for_update=True)
         if row is None:
             return
-        left[0] = state == "stopped" and LEAVING.is_set() and not row.stop_asked
-        row.state, row.error, row.ended = "queued" if left[0] else state, error, None if left[0] else _now()
+        # The worker goes: another one, or this one started again, carries on from here.
+        left = state == "stopped" and LEAVING.is_set() and not row.stop_asked
+        row.state, row.error, row.ended = "queued" if left else state, error, None if left else _now()
+        if left:
+            enqueue(session, BAKE, number)
         if row.cache and (path / "zarr.json").exists():
             held = Cache(path)
             row.cache.done, row.cache.size_bytes = held.done, held.size_bytes()
 
     database_back(database, write_down)
-    if left[0]:  # the worker goes; another one, or this one started again, carries on from here
-        queue = Queue(settings)
-        queue.add(BAKE, number)
-        queue.close()
 
 
 def run_delivery(database: Database, number: int) -> None:
@@ -191,12 +189,10 @@ def run_delivery(database: Database, number: int) -> None:
         row = session.get(Delivery, number)
         if row is not None:
             row.state, row.manifest, row.error = state, manifest, error if state == "failed" else ""
+            if left:
+                enqueue(session, DELIVER, number)
 
     database_back(database, write_down)
-    if left:
-        queue = Queue(settings)
-        queue.add(DELIVER, number)
-        queue.close()
 
 
 def look_over_some(database: Database, seconds: float = LOOK_OVER_S) -> int:
@@ -228,16 +224,13 @@ def make_app(database: Database) -> procrastinate.App:
     def _deliver(number: int) -> None:
         run_delivery(database, number)
 
-    def run(task: str, number: int) -> None:
+    def run(number: int) -> None:
         use_threads(int(os.environ.get("ZEMBRIK_THREADS", "2")))
-        if run_errand(database, number, LEAVING):
-            queue = Queue(database.settings)
-            queue.add(task, number)
-            queue.close()
+        run_errand(database, number, LEAVING)
 
     @app.task(name=ERRAND)  # type: ignore[untyped-decorator]
     def _errand(number: int) -> None:
-        run(ERRAND, number)
+        run(number)
 
     @app.periodic(cron="*/10 * * * *", periodic_id="look over")  # type: ignore[untyped-decorator]
     @app.task(name="zembrik.look-over", queue="errands", queueing_lock="look-over", pass_context=False)  # type: ignore[untyped-decorator]
@@ -246,13 +239,13 @@ def make_app(database: Database) -> procrastinate.App:
 
     @app.task(name=REBAKE)  # type: ignore[untyped-decorator]
     def _rebake(number: int) -> None:
-        run(REBAKE, number)
+        run(number)
 
     return app
 
 
 def put_back_orphans(database: Database, queues: list[str]) -> list[tuple[str, int]]:
-    """Return the work of some queues whose worker died, to be queued again: its rows still say running.
+    """Put the work of some queues whose worker died into them again: its rows still say running. Return what.
 
     Only for an installation where one worker takes from those queues, before that worker starts.
     """
@@ -260,9 +253,12 @@ def put_back_orphans(database: Database, queues: list[str]) -> list[tuple[str, i
         bakes = list(session.scalars(select(Bake.id).where(Bake.state == "running")))
         deliveries = list(session.scalars(select(Delivery.id).where(Delivery.state == "running")))
         errands = session.execute(select(Errand.id, Errand.kind).where(Errand.state == "running")).all()
-    left = [(BAKE, n) for n in bakes] + [(DELIVER, n) for n in deliveries]
-    left += [(REBAKE if kind == "rebake" else ERRAND, n) for n, kind in errands]
-    return [(task, n) for task, n in left if QUEUE_OF[task] in queues]
+        left = [(BAKE, n) for n in bakes] + [(DELIVER, n) for n in deliveries]
+        left += [(REBAKE if kind == "rebake" else ERRAND, n) for n, kind in errands]
+        orphans = [(task, n) for task, n in left if QUEUE_OF[task] in queues]
+        for task, number in orphans:
+            enqueue(session, task, number)
+    return orphans
 
 
 async def _run(app: procrastinate.App, queues: list[str]) -> None:
@@ -310,10 +306,7 @@ def run_worker(settings: Settings, alone: bool = False, queues: tuple[str, ...] 
     """Take work from some queues, or all, until told to stop; alone, begin with what a worker that died has left."""
     database, taken = Database(settings), list(queues) or sorted(set(QUEUE_OF.values()))
     if alone:
-        queue = Queue(settings)
-        for task, number in put_back_orphans(database, taken):
-            queue.add(task, number)
-        queue.close()
+        put_back_orphans(database, taken)
     asyncio.run(_run(make_app(database), taken))
 
 

@@ -20,6 +20,7 @@ from zembrik.core.setup.materials import SIMULATED
 from zembrik.library.advice import agreed
 from zembrik.library.changes import differences
 from zembrik.library.models import Bake, CacheRecord, Delivery, Revision, Shot
+from zembrik.library.queue import BAKE, enqueue
 from zembrik.library.settings import Settings
 from zembrik.library.shots import get_shot
 from zembrik.library.store import StoredAssets
@@ -31,16 +32,22 @@ USUAL_FRAMES = Setup.model_fields["frames"].default
 
 
 def queue_bake(session: Session, shot_id: int) -> Bake:
-    """Put the shot's setup, as it stands, on record to be baked.
+    """Put the shot's setup, as it stands, into the queue.
 
     A bake of the same setup that was stopped half way is continued instead.
 
     Raises:
         Problem: when nothing is simulated, or the same setup is being baked or is done already.
     """
-    shot = get_shot(session, shot_id, lock=True)
+    bake = _bake_to_do(session, get_shot(session, shot_id, lock=True))
+    if bake.state == "queued":
+        enqueue(session, BAKE, bake.id)
+    return bake
+
+
+def _bake_to_do(session: Session, shot: Shot) -> Bake:
     assert shot.head is not None
-    setup = parse_setup(shot.head.document)
+    shot_id, setup = shot.id, parse_setup(shot.head.document)
     if not any(b.role in SIMULATED for b in setup.bodies):
         raise Problem("no body is simulated.", "bake", "Give a body the role cloth, soft or rigid on Intake.")
     first, last = setup.frames
@@ -68,7 +75,7 @@ def queue_bake(session: Session, shot_id: int) -> Bake:
 
 
 def queue_show(session: Session, show_id: int, stale_only: bool) -> list[Bake]:
-    """Put all shots of a show on record to be baked that are not true, or only those that were baked and are stale.
+    """Put all shots of a show into the queue that are not true, or only those that were baked and are stale.
 
     What cannot be baked, as it simulates nothing, is left out; what is queued already stays as it is.
     """
@@ -126,12 +133,13 @@ def ask_stop(session: Session, bake_id: int) -> Bake:
 
 
 def retry(session: Session, bake_id: int) -> Bake:
-    """Put a bake that failed back on record to be done; it goes on from its last frame. The caller queues it."""
+    """Put a bake that failed into the queue again; it goes on from its last frame."""
     bake = get_bake(session, bake_id, lock=True)
     if bake.state != "failed":
         raise Problem("the bake has not failed.", "queue", "Load the page again.")
     refuse_approved(bake)
     bake.state, bake.error, bake.stop_asked, bake.ended = "queued", "", False, None
+    enqueue(session, BAKE, bake.id)
     return bake
 
 

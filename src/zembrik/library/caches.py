@@ -235,7 +235,7 @@ def longest_unseen(session: Session, before: datetime.datetime) -> int | None:
     return session.scalar(query)
 
 
-def ask_of_cache(session: Session, bake_id: int, what: str) -> tuple[Errand, bool]:
+def ask_of_cache(session: Session, bake_id: int, what: str) -> Errand:
     """Ask for a cache to be looked over ("verify"), or for its damaged frames to be baked again ("rebake").
 
     Returns:

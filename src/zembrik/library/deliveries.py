@@ -14,12 +14,13 @@ from zembrik.core.exchange.naming import USUAL, named
 from zembrik.core.problem import Problem
 from zembrik.library.bakes import ACTIVE, cache_path, get_bake, shown_bake
 from zembrik.library.models import Bake, Delivery, Shot
+from zembrik.library.queue import DELIVER, enqueue
 from zembrik.library.settings import Settings
 from zembrik.library.shots import get_shot
 
 
 def order_delivery(session: Session, settings: Settings, bake_id: int, order: Order, name: str = "") -> Delivery:
-    """Put a delivery on record to be written; the order is checked against the cache first.
+    """Put a delivery into the queue; the order is checked against the cache first.
 
     Args:
         name: of the file, with folders before it; made of shot, title and revision if left out.
@@ -41,6 +42,7 @@ def order_delivery(session: Session, settings: Settings, bake_id: int, order: Or
     session.flush()
     delivery.file = f"{delivery.id:06d}/{name or named(USUAL, words_of(bake, shot, content), order.format)}"
     session.flush()
+    enqueue(session, DELIVER, delivery.id)
     return delivery
 
 
@@ -114,7 +116,7 @@ def plan_batch(session: Session, settings: Settings, shot_ids: list[int], order:
 def order_batch(
     session: Session, settings: Settings, shot_ids: list[int], order: Order, pattern: str
 ) -> list[Delivery]:
-    """Put the deliveries of many shots on record, all or none.
+    """Put the deliveries of many shots into the queue, all or none.
 
     Raises:
         Problem: when one of them cannot be written; it says which.

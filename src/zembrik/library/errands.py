@@ -17,6 +17,7 @@ from zembrik.core.problem import Problem
 from zembrik.core.proxy.words import kinds_for
 from zembrik.core.setup.document import Body, Place
 from zembrik.library.models import Errand
+from zembrik.library.queue import ERRAND, REBAKE, enqueue
 
 if TYPE_CHECKING:
     from zembrik.core.proxy.measure import Fit
@@ -32,21 +33,28 @@ def key_of(kind: str, order: Order) -> str:
     return hashlib.sha256(json.dumps([EDITION, kind, order], sort_keys=True).encode()).hexdigest()
 
 
-def ask(session: Session, shot_id: int, kind: str, order: Order, again: bool = False) -> tuple[Errand, bool]:
-    """Return the errand that does this, and whether it is new and has to be put into the queue.
+def ask(session: Session, shot_id: int, kind: str, order: Order, again: bool = False) -> Errand:
+    """Return the errand that does this, put into the queue if it is new.
 
     One that was done is done `again` only where that is asked.
     """
     key = key_of(kind, order)
     held = session.scalar(select(Errand).where(Errand.key == key).order_by(Errand.id.desc()).limit(1))
     if held is not None and ((held.state == "done" and not again) or (held.state in ACTIVE and not held.stop_asked)):
-        return held, False
+        return held
+    errand = _recorded(session, shot_id, kind, order, "queued")
+    enqueue(session, REBAKE if kind == "rebake" else ERRAND, errand.id)
+    return errand
+
+
+def _recorded(session: Session, shot_id: int, kind: str, order: Order, state: str) -> Errand:
     errand = Errand(
-        shot_id=shot_id, kind=kind, key=key, order=order, state="queued", stop_asked=False, done=0, total=0, error=""
-    )
+        shot_id=shot_id, kind=kind, key=key_of(kind, order), order=order, state=state, stop_asked=False, done=0,
+        total=0, error="",
+    )  # fmt: skip
     session.add(errand)
     session.flush()
-    return errand, True
+    return errand
 
 
 def get_errand(session: Session, number: int, lock: bool = False) -> Errand:
@@ -76,9 +84,8 @@ def result_of(session: Session, kind: str, order: Order) -> Order | None:
 
 def remember(session: Session, shot_id: int, kind: str, order: Order, result: Order) -> None:
     """Keep a result that came up while something else was done."""
-    errand, new = ask(session, shot_id, kind, order)
-    if new:
-        errand.state, errand.result = "done", result
+    if result_of(session, kind, order) is None:
+        _recorded(session, shot_id, kind, order, "done").result = result
 
 
 def fits_order(body: Body, proxy: Order) -> Order:

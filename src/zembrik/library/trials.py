@@ -15,6 +15,7 @@ from zembrik.core.setup.materials import SIMULATED
 from zembrik.core.trials.plan import MOST_TRIALS, Trial
 from zembrik.library.bakes import ACTIVE, GONE, new_bake
 from zembrik.library.models import Bake, Revision, TrialSheet
+from zembrik.library.queue import BAKE, enqueue
 from zembrik.library.settings import Settings
 from zembrik.library.shots import Patch, apply_patch, edit, get_shot, hash_of_stored
 
@@ -23,7 +24,7 @@ def create_sheet(
     session: Session, shot_id: int, title: str, trials: list[Trial], last: int | None = None, kind: str = "trials",
     plan: dict[str, Any] | None = None, base: Patch | None = None,
 ) -> TrialSheet:  # fmt: skip
-    """Put a sheet and its trials of the setup as it stands on record, ready to be queued.
+    """Put a sheet and its trials of the setup as it stands into the queue.
 
     Args:
         title: in words. trials: what each changes.
@@ -56,6 +57,7 @@ def create_sheet(
         fields = {"sheet_id": sheet.id, "patch": patch, "label": trial.label}
         changed = hash_of_stored(parse_setup(document))
         runs.append(new_bake(session, shot_id, shot.head.id, changed, (first, end), **fields).id)
+        enqueue(session, BAKE, runs[-1])
         if base:
             alone = apply_patch(shot.head.document, trial.patch)
             own[str(runs[-1])] = jsonpatch.make_patch(shot.head.document, alone).patch

@@ -14,7 +14,6 @@ from fastapi.staticfiles import StaticFiles
 from starlette.exceptions import HTTPException
 
 from zembrik.core.problem import Problem
-from zembrik.farm.queue import Queue
 from zembrik.library.database import Database
 from zembrik.library.settings import Settings
 from zembrik.library.shots import Conflict, Refused
@@ -62,10 +61,8 @@ def make_app(settings: Settings) -> FastAPI:
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         app.state.settings = settings
         app.state.database = Database(settings)
-        app.state.queue = Queue(settings)
         threading.Thread(target=_warm_up, daemon=True).start()
         yield
-        app.state.queue.close()
         app.state.database.engine.dispose()
 
     app = FastAPI(title="Zembrik", lifespan=lifespan, docs_url=None, redoc_url=None)

@@ -6,7 +6,6 @@ from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
 from zembrik.core.cache.reader import Cache
-from zembrik.farm.queue import BAKE, ERRAND, REBAKE
 from zembrik.library.bakes import (
     ask_stop,
     bakes_of,
@@ -62,8 +61,6 @@ def queue_shot(request: Request, db: Db, places: Places, shot_id: int) -> BakeOu
         bake = queue_bake(session, shot_id)
         session.flush()
         answer = bake_out(places, bake)
-    if answer.state == "queued":
-        request.app.state.queue.add(BAKE, answer.id)
     return answer
 
 
@@ -74,8 +71,6 @@ def queue_all(request: Request, db: Db, places: Places, show_id: int, stale_only
         made = queue_show(session, show_id, stale_only)
         session.flush()
         answers = [bake_out(places, b) for b in made]
-    for answer in answers:
-        request.app.state.queue.add(BAKE, answer.id)
     return answers
 
 
@@ -98,7 +93,6 @@ def retry_bake(request: Request, db: Db, places: Places, bake_id: int) -> BakeOu
     """Put a bake that failed into the queue again."""
     with db.session() as session:
         answer = bake_out(places, retry(session, bake_id))
-    request.app.state.queue.add(BAKE, bake_id)
     return answer
 
 
@@ -201,10 +195,8 @@ def delete_cache(db: Db, places: Places, bake_id: int) -> None:
 def verify_cache(request: Request, db: Db, bake_id: int) -> ErrandOut:
     """Have every frame of a cache read against its checksum."""
     with db.session() as session:
-        errand, new = ask_of_cache(session, bake_id, "verify")
+        errand = ask_of_cache(session, bake_id, "verify")
         answer = errand_out(errand)
-    if new:
-        request.app.state.queue.add(ERRAND, answer.id)
     return answer
 
 
@@ -212,10 +204,8 @@ def verify_cache(request: Request, db: Db, bake_id: int) -> ErrandOut:
 def rebake_cache(request: Request, db: Db, bake_id: int) -> ErrandOut:
     """Have the damaged frames of a cache baked again, and nothing else of it."""
     with db.session() as session:
-        errand, new = ask_of_cache(session, bake_id, "rebake")
+        errand = ask_of_cache(session, bake_id, "rebake")
         answer = errand_out(errand)
-    if new:
-        request.app.state.queue.add(REBAKE, answer.id)
     return answer
 
 
@@ -226,10 +216,8 @@ def hand_in_cache(request: Request, db: Db, shot_id: int, order: HandInIn) -> Er
         get_shot(session, shot_id)
         plain = order.model_dump(mode="json")
         plain["label"] = order.label or order.reference.partition("/")[2]
-        errand, new = ask(session, shot_id, "hand in", plain, again=True)
+        errand = ask(session, shot_id, "hand in", plain, again=True)
         answer = errand_out(errand)
-    if new:
-        request.app.state.queue.add(ERRAND, answer.id)
     return answer
 
 

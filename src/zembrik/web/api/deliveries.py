@@ -7,7 +7,6 @@ from fastapi import APIRouter, Request
 from zembrik.core.cache.reader import Cache
 from zembrik.core.exchange.delivery import Order, prepare
 from zembrik.core.exchange.naming import named
-from zembrik.farm.queue import DELIVER
 from zembrik.library.bakes import cache_path, get_bake
 from zembrik.library.deliveries import (
     all_deliveries,
@@ -49,7 +48,6 @@ def deliver_bake(request: Request, db: Db, places: Places, bake_id: int, order: 
             content = prepare(Cache(cache_path(places, bake)), made)
             name = named(order.pattern, words_of(bake, get_shot(session, bake.shot_id), content), made.format)
         answer = delivery_out(order_delivery(session, places, bake_id, made, name))
-    request.app.state.queue.add(DELIVER, answer.id)
     return answer
 
 
@@ -71,8 +69,6 @@ def deliver_shots(request: Request, db: Db, places: Places, order: BatchIn) -> l
     """Have a file written of each of many shots, named by a pattern; all or none."""
     with db.session() as session:
         answers = [delivery_out(d) for d in order_batch(session, places, order.shots, _order(order), order.pattern)]
-    for answer in answers:
-        request.app.state.queue.add(DELIVER, answer.id)
     return answers
 
 

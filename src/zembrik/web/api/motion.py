@@ -7,7 +7,6 @@ from typing import Any
 from fastapi import APIRouter, Request
 
 from zembrik.core.problem import Problem
-from zembrik.farm.queue import ERRAND
 from zembrik.library.errands import ask, get_errand
 from zembrik.library.retiming import retimed
 from zembrik.library.shots import edit, get_shot, head_setup
@@ -42,10 +41,8 @@ def _asked(request: Request, db: Db, shot_id: int, kind: str, order: dict[str, A
         shot = get_shot(session, shot_id)
         assert shot.head is not None
         of_setup = {} if kind == "take" else {"revision": shot.head.id}
-        errand, new = ask(session, shot_id, kind, of_setup | order, again)
+        errand = ask(session, shot_id, kind, of_setup | order, again)
         answer = errand_out(errand)
-    if new:
-        request.app.state.queue.add(ERRAND, answer.id)
     return answer
 
 

@@ -7,7 +7,6 @@ from typing import Annotated
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import Response
 
-from zembrik.farm.queue import BAKE
 from zembrik.library.bakes import ask_stop, discard, get_bake, queue_bake
 from zembrik.library.caches import approve, disapprove
 from zembrik.library.shots import Patch, edit
@@ -23,8 +22,7 @@ router = APIRouter()
 def start(request: Request, db: Db, places: Places, shot_id: int) -> Response:
     """Put the setup as it stands into the queue."""
     with db.session() as session:
-        number = queue_bake(session, shot_id).id
-    request.app.state.queue.add(BAKE, number)
+        queue_bake(session, shot_id)
     with db.session() as session:
         return render_bench(request, session, places, shot_id, "bake")
 
@@ -35,8 +33,7 @@ def start_rough(request: Request, db: Db, places: Places, shot_id: int, base: An
     with db.session() as session:
         quality = {"profile": "rough"}
         edit(session, shot_id, base, [{"op": "add", "path": "/quality", "value": quality}], "rough, to see it soon")
-        number = queue_bake(session, shot_id).id
-    request.app.state.queue.add(BAKE, number)
+        queue_bake(session, shot_id)
     with db.session() as session:
         return render_bench(request, session, places, shot_id, "bake")
 

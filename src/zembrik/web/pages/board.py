@@ -10,7 +10,6 @@ from sqlalchemy import func, select
 
 from zembrik.core.problem import Problem
 from zembrik.core.setup.materials import SIMULATED
-from zembrik.farm.queue import BAKE
 from zembrik.library.bakes import ACTIVE, USUAL_FRAMES, BoardRow, ShownBake, board, cache_path, get_bake, queue_show
 from zembrik.library.models import Bake, Show
 from zembrik.library.shelving import (
@@ -182,8 +181,6 @@ def bake_many(request: Request, db: Db, show_id: int, which: Annotated[str, Form
         if session.get(Show, show_id) is None:
             raise Problem("there is no such show.", "show")
         numbers = [b.id for b in queue_show(session, show_id, which == "stale")]
-    for number in numbers:
-        request.app.state.queue.add(BAKE, number)
     return RedirectResponse(f"/?show={show_id}&queued={len(numbers)}", 303)
 
 

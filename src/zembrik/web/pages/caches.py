@@ -9,7 +9,6 @@ from fastapi.responses import Response
 from sqlalchemy.orm import Session
 
 from zembrik.core.problem import Problem
-from zembrik.farm.queue import ERRAND, REBAKE
 from zembrik.library.caches import (
     SORTS,
     STATES,
@@ -51,7 +50,7 @@ def change(
 ) -> Response:  # fmt: skip
     """Do one thing to all caches that are ticked; what cannot be done to one is told and left."""
     told: list[str] = []
-    new: list[int] = []
+    done = 0
     if what not in ("approve", "disapprove", "trash", "take-back", "verify", "rebake", "empty"):
         raise Problem(f"there is nothing to do called '{what[:30]}'.", "caches", "Load the page again.")
     if what == "empty":
@@ -63,21 +62,20 @@ def change(
     for number in bake:
         try:
             with db.session() as session:
-                new += _one(session, places, what, number)
+                _one(session, places, what, number)
+            done += 1
         except Problem as problem:
             told.append(f"Cache {number}: {problem.what} {problem.remedy}".strip())
-    for number in new:
-        request.app.state.queue.add(REBAKE if what == "rebake" else ERRAND, number)
-    if what == "verify" and new:
-        told.append(f"{len(new)} caches are being looked over, every frame of them.")
-    if what == "rebake" and new:
-        told.append(f"The damaged frames of {len(new)} caches are in the queue; nothing else of them changes.")
+    if what == "verify" and done:
+        told.append(f"{done} caches are being looked over, every frame of them.")
+    if what == "rebake" and done:
+        told.append(f"The damaged frames of {done} caches are in the queue; nothing else of them changes.")
     with db.session() as session:
         return _shown(request, session, q, state, sort, told)
 
 
-def _one(session: Session, places: Settings, what: str, number: int) -> list[int]:
-    """Do it to one cache; return the errands that have to be queued."""
+def _one(session: Session, places: Settings, what: str, number: int) -> None:
+    """Do it to one cache."""
     if what == "approve":
         approve(session, places, number)
     elif what == "disapprove":
@@ -89,9 +87,7 @@ def _one(session: Session, places: Settings, what: str, number: int) -> list[int
     elif what == "empty":
         delete_trashed(session, places, number)
     elif what in ("verify", "rebake"):
-        errand, is_new = ask_of_cache(session, number, what)
-        return [errand.id] if is_new else []
-    return []
+        ask_of_cache(session, number, what)
 
 
 def _shown(

@@ -12,7 +12,6 @@ from fastapi.responses import FileResponse, HTMLResponse, Response
 from zembrik.core.cache.reader import Cache
 from zembrik.core.exchange.delivery import Order, expected_bytes, prepare
 from zembrik.core.problem import Problem
-from zembrik.farm.queue import DELIVER
 from zembrik.library.bakes import cache_path, get_bake
 from zembrik.library.deliveries import get_delivery, order_delivery, stop_delivery
 from zembrik.web.dials import from_shown
@@ -34,9 +33,8 @@ def order(
     """Put a delivery into the queue."""
     made = _order(order_of(format, unit, up_axis, fps, angles, subdivided), first, last, body)
     with db.session() as session:
-        delivery = order_delivery(session, places, bake_id, made)
-        number, shot_id = delivery.id, get_bake(session, bake_id).shot_id
-    request.app.state.queue.add(DELIVER, number)
+        order_delivery(session, places, bake_id, made)
+        shot_id = get_bake(session, bake_id).shot_id
     with db.session() as session:
         return render_bench(request, session, places, shot_id, "deliver")
 

@@ -14,7 +14,6 @@ from zembrik.core.exchange.naming import FIELDS, USUAL
 from zembrik.core.motion.angles import ORDERS
 from zembrik.core.problem import Problem
 from zembrik.core.units import UNIT_NAMES
-from zembrik.farm.queue import DELIVER
 from zembrik.library.bakes import ACTIVE, board
 from zembrik.library.deliveries import all_deliveries, order_batch, plan_batch, stop_delivery
 from zembrik.library.models import Show
@@ -91,9 +90,7 @@ def write(
     """Put the files of all chosen shots into the queue."""
     order = order_of(format, unit, up_axis, fps, angles, subdivided)
     with db.session() as session:
-        numbers = [d.id for d in order_batch(session, places, shot, order, pattern)]
-    for number in numbers:
-        request.app.state.queue.add(DELIVER, number)
+        order_batch(session, places, shot, order, pattern)
     with db.session() as session:
         return templates.TemplateResponse(request, "delivery_list.html", _list(session, show))
 

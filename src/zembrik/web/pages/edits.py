@@ -14,7 +14,6 @@ from zembrik.core.exchange.read_sequence import is_sequence, packed
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import placed_mesh
 from zembrik.core.setup.document import parse_setup
-from zembrik.farm.queue import ERRAND
 from zembrik.library.bakes import findings_of
 from zembrik.library.bodies import removal, rename_patch
 from zembrik.library.changes import called, differences, short
@@ -228,7 +227,7 @@ def upload(
     station: Text = "intake", body: Text = "",
 ) -> Response:  # fmt: skip
     """Store mesh files and show what they hold; nothing changes in the shot yet. A worker reads the large ones."""
-    shown, refused, reading, new = [], [], [], []
+    shown, refused, reading = [], [], []
     files = [(one.filename or "mesh.obj", one.file.read(MOST_BYTES + 1)) for one in file]
     if is_sequence([name for name, _ in files]):
         files = [packed(files)]
@@ -237,17 +236,13 @@ def upload(
             try:
                 if READ_AT_ONCE_BYTES < len(data) <= MOST_BYTES:
                     order = {"sha256": hold(places, data), "name": clean_name(name)}
-                    errand, is_new = ask(session, shot_id, "read", order, again=True)
-                    reading.append(errand.id)
-                    new += [errand.id] if is_new else []
+                    reading.append(ask(session, shot_id, "read", order, again=True).id)
                 else:
                     shown.append(store_file(session, places, name, data))
             except Problem as problem:
                 if len(files) == 1:
                     raise
                 refused.append(str(problem))
-    for number in new:
-        request.app.state.queue.add(ERRAND, number)
     with db.session() as session:
         return render_bench(
             request, session, places, shot_id, station, body, others=refused, taken=shown,

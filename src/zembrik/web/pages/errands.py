@@ -10,7 +10,6 @@ from sqlalchemy.orm import Session
 
 from zembrik.core.problem import Problem
 from zembrik.core.setup.resolve import resolve
-from zembrik.farm.queue import ERRAND
 from zembrik.library.errands import ask, ask_stop, audit_order, fits_order, get_errand
 from zembrik.library.models import Errand, Shot
 from zembrik.library.shots import get_shot, head_setup
@@ -38,10 +37,8 @@ def send(
         asked |= {"bake": bake, "bound_mm": bound_mm, "bound_deg": bound_deg, "turns": turns, "only": only}
         asked |= {"frame": frame, "thickness": thickness, "rounds": rounds}
         order = _order(shot, kind, body, **asked)
-        errand, new = ask(session, shot_id, kind, order)
+        errand = ask(session, shot_id, kind, order)
         number = errand.id
-    if new:
-        request.app.state.queue.add(ERRAND, number)
     with db.session() as session:
         return _shown(request, session, number, shot_id, station, body)
 

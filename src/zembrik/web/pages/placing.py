@@ -10,7 +10,6 @@ from fastapi.responses import Response
 
 from zembrik.core.cache.reader import Cache
 from zembrik.core.problem import Problem
-from zembrik.farm.queue import ERRAND
 from zembrik.library.caches import Row, find_caches
 from zembrik.library.errands import ask, get_errand
 from zembrik.library.placing import placed_bodies
@@ -42,10 +41,8 @@ def hand_in(
         raise Problem("no part was chosen.", "intake", "Tick at least one.")
     with db.session() as session:
         get_shot(session, shot_id)
-        errand, new = ask(session, shot_id, "hand in", order, again=True)
+        errand = ask(session, shot_id, "hand in", order, again=True)
         number = errand.id
-    if new:
-        request.app.state.queue.add(ERRAND, number)
     with db.session() as session:
         words = {"errand": get_errand(session, number), "shot_id": shot_id, "station": "intake", "body_name": ""}
         return templates.TemplateResponse(request, "errand.html", words)

@@ -10,7 +10,6 @@ from fastapi.responses import Response
 from sqlalchemy.orm import Session
 
 from zembrik.core.problem import Problem
-from zembrik.farm.queue import BAKE
 from zembrik.library.bakes import ask_stop, retry
 from zembrik.library.errands import ask_stop as stop_errand
 from zembrik.library.queue_view import failed_bakes, first_in_line, last_hours, other_work, waiting_bakes, workers
@@ -32,7 +31,6 @@ def show(request: Request, db: Db, places: Places) -> Response:
 @router.post("/queue/{what}")
 def change(request: Request, db: Db, places: Places, what: str, number: Whole) -> Response:
     """Stop a bake or an errand, let a bake be the next one, or try a failed one again."""
-    again = False
     with db.session() as session:
         if what == "stop":
             ask_stop(session, number)
@@ -42,11 +40,8 @@ def change(request: Request, db: Db, places: Places, what: str, number: Whole) -
             first_in_line(session, number)
         elif what == "again":
             retry(session, number)
-            again = True
         else:
             raise Problem(f"there is nothing to do called '{what[:30]}'.", "queue", "Load the page again.")
-    if again:
-        request.app.state.queue.add(BAKE, number)
     with db.session() as session:
         return _shown(request, session, places)
 

@@ -8,7 +8,6 @@ from fastapi import APIRouter, Form, Request
 from fastapi.responses import Response
 
 from zembrik.core.problem import Problem
-from zembrik.farm.queue import ERRAND
 from zembrik.library.errands import ask, get_errand
 from zembrik.library.retiming import retimed
 from zembrik.library.shots import Patch, get_shot, head_setup
@@ -35,10 +34,8 @@ def keep(
             "bound_m": from_shown("bound_mm", bound_mm) / 1e3, "bound_deg": from_shown("bound_deg", bound_deg),
         }  # fmt: skip
         with db.session() as session:
-            errand, new = ask(session, shot_id, "take", order, again=True)
+            errand = ask(session, shot_id, "take", order, again=True)
             number = errand.id
-        if new:
-            request.app.state.queue.add(ERRAND, number)
         with db.session() as session:
             words = {"errand": get_errand(session, number), "shot_id": shot_id, "station": "motion", "body_name": body}
             return templates.TemplateResponse(request, "errand.html", words)

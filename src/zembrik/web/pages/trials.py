@@ -17,7 +17,6 @@ from zembrik.core.setup.keyed import is_keyed
 from zembrik.core.setup.resolve import resolve
 from zembrik.core.trials.leverage import design
 from zembrik.core.trials.plan import MOST_TRIALS, DialValues, Trial, count_of, trials_of
-from zembrik.farm.queue import BAKE
 from zembrik.library.bakes import bakes_of, discard, progress_of
 from zembrik.library.intake import respaced_body
 from zembrik.library.models import TrialSheet
@@ -31,7 +30,6 @@ from zembrik.library.trials import (
     stop_all,
     throw_away,
     trial_of,
-    trials_on,
 )
 from zembrik.web.dials import from_shown
 from zembrik.web.pages.trial_dials import range_of, turnable, values_of
@@ -113,7 +111,7 @@ def run(
         base = _respaced(session, places, setup, 2.0) if coarser else None
         end = int(from_shown("last frame", last))
         sheet = create_sheet(session, shot_id, title, trials_of(dials), end, base=base)
-        return _queued(request, session, sheet)
+        return _opened(sheet)
 
 
 @router.post("/shots/{shot_id}/proof")
@@ -142,7 +140,7 @@ def prove(
             trials.append(Trial("half the spacing", _respaced(session, places, setup, 0.5)))
         end = int(from_shown("last frame", last))
         sheet = create_sheet(session, shot_id, f"proof within {bound_mm:g} mm", trials, end, "proof", plan)
-        return _queued(request, session, sheet)
+        return _opened(sheet)
 
 
 def _respaced(session: Session, places: Settings, setup: Setup, factor: float) -> list[Words]:
@@ -180,7 +178,7 @@ def screen(
         plan = {"labels": [r.label for r in ranges], "turned": planned.turned, "substeps": cheap}
         end = int(from_shown("last frame", last))
         sheet = create_sheet(session, shot_id, f"leverage of {len(ranges)} dials", trials, end, "leverage", plan)
-        return _queued(request, session, sheet)
+        return _opened(sheet)
 
 
 @router.post("/shots/{shot_id}/spacing-trials")
@@ -202,14 +200,10 @@ def spacings(request: Request, db: Db, places: Places, shot_id: int, number: Who
             trials.append(Trial(f"{body.name} at {1e3 * spacing_m:.3g} mm", changed))
         last = min(setup.frames[1], setup.frames[0] + QUICK_FRAMES - 1)
         sheet = create_sheet(session, shot_id, f"spacing of {body.name}", trials, last)
-        return _queued(request, session, sheet)
+        return _opened(sheet)
 
 
-def _queued(request: Request, session: Session, sheet: TrialSheet) -> Response:
-    numbers = [b.id for b in trials_on(session, sheet.id)]
-    session.commit()
-    for number in numbers:
-        request.app.state.queue.add(BAKE, number)
+def _opened(sheet: TrialSheet) -> Response:
     return Response(status_code=204, headers={"HX-Redirect": f"/sheets/{sheet.id}"})
 
 
