@@ -347,17 +347,32 @@ TOLD = click.option("--told", is_flag=True, hidden=True, help="The database's ad
 
 
 @main.command()
-@click.option("--host", default="127.0.0.1", show_default=True)
+@click.option("--host", default="127.0.0.1", show_default=True, help="The address to serve on.")
 @click.option("--port", default=8460, show_default=True, type=click.IntRange(1, 65535))
+@click.option("--name", "names", multiple=True, help="A host name of this server, as browsers call it.")
+@click.option("--sign-in", is_flag=True, help="Ask for a password on loopback too; needed behind a proxy.")
 @TOLD
-def serve(host: str, port: int, told: bool) -> None:
+def serve(host: str, port: int, names: tuple[str, ...], sign_in: bool, told: bool) -> None:
     """Run the web server alone (ZEMBRIK_HOME and ZEMBRIK_DATABASE say where everything lies)."""
-    import uvicorn
-
     from zembrik.library.settings import settings_from_environment
-    from zembrik.web.app import make_app
+    from zembrik.web.server import run
 
-    uvicorn.run(make_app(settings_from_environment(told)), host=host, port=port, log_level="warning")
+    run(settings_from_environment(told), host, port, names, sign_in)
+
+
+@main.command("account")
+@click.argument("name")
+def make_account(name: str) -> None:
+    """Make an account NAME for somebody; the password is asked for (ZEMBRIK_HOME and ZEMBRIK_DATABASE as for serve)."""
+    from zembrik.library.accounts import create_account
+    from zembrik.library.database import Database
+    from zembrik.library.settings import settings_from_environment
+
+    password = click.prompt("Password", hide_input=True, confirmation_prompt=True)
+    database = Database(settings_from_environment())
+    with database.session() as session:
+        made = create_account(session, name, password).name
+    click.echo(f"{made} can sign in now.")
 
 
 @main.command()

@@ -144,8 +144,8 @@ def pears_in_a_crate(count):
 
 
 def test_pears_at_random_sizes_are_eased_apart(tmp_path):
-    """1,400 are in bench/prepare.py; here 150. None is left deeper than 1% of its size, and then nothing moves."""
-    pear, document = pears_in_a_crate(150)
+    """1,400 are in bench/prepare.py; here 70. None is left deeper than 1% of its size, and then nothing moves."""
+    pear, document = pears_in_a_crate(70)
     stored(tmp_path, "pear.obj", pear.points, pear.faces)
     size = float(np.linalg.norm(pear.size))
     world = build_world(parse_setup(document), FolderAssets(tmp_path))

@@ -32,7 +32,12 @@ class Bench:
 
     def wait(self, what, seconds=150):  # kernels may be compiling on the same two cores
         drawn_anew = (StaleElementReferenceException, NoSuchElementException)
-        return WebDriverWait(self.browser, seconds, 0.1, drawn_anew).until(lambda _: what())
+        try:
+            return WebDriverWait(self.browser, seconds, 0.1, drawn_anew).until(lambda _: what())
+        except TimeoutException as late:
+            told = "return [location.href, document.querySelector('#notices')?.innerText, document.querySelector('#panel')?.innerText]"
+            late.msg = f"{self.browser.execute_script(told)} {self.browser.get_log('browser')}"
+            raise
 
     def find(self, css):
         return self.browser.find_element(By.CSS_SELECTOR, css)

@@ -18,6 +18,7 @@ from zembrik.core.setup.document import Body, FileMesh, Setup, parse_setup
 from zembrik.core.setup.resolve import resolve
 from zembrik.core.telling import Stopped, Tell, step
 from zembrik.farm.picture import make_picture
+from zembrik.library.author import acting_as
 from zembrik.library.database import Database
 from zembrik.library.errands import fits_from, fits_order, remember, result_of
 from zembrik.library.mending import MOST_LIT
@@ -38,7 +39,7 @@ def run_errand(database: Database, number: int, leaving: threading.Event) -> Non
         if job is None or job.state not in ("queued", "running"):
             return
         job.state = "running"
-        kind, order, shot_id = job.kind, dict(job.order), job.shot_id
+        kind, order, shot_id, who = job.kind, dict(job.order), job.shot_id, job.author
     told = [0.0]
 
     def tell(done: int, total: int) -> bool:
@@ -54,7 +55,8 @@ def run_errand(database: Database, number: int, leaving: threading.Event) -> Non
 
     state, error, result = "failed", "", None
     try:
-        result = RUNS[kind](database, shot_id, order, tell)
+        with acting_as(who):
+            result = RUNS[kind](database, shot_id, order, tell)
         state = "done"
     except Stopped:
         state = "queued" if leaving.is_set() else "stopped"

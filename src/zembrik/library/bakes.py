@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime
-import shutil
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -21,6 +20,7 @@ from zembrik.library.advice import agreed
 from zembrik.library.changes import differences
 from zembrik.library.models import Bake, CacheRecord, Delivery, Revision, Shot
 from zembrik.library.queue import BAKE, enqueue
+from zembrik.library.removal import remove_after_commit, removed
 from zembrik.library.settings import Settings
 from zembrik.library.shots import get_shot
 from zembrik.library.store import StoredAssets
@@ -156,10 +156,10 @@ def discard(session: Session, settings: Settings, bake_id: int) -> Bake:
         raise Problem("a delivery is being made from this cache.", "bake", "Wait for it.")
     bake.state = "discarded"
     if bake.cache:
-        folder = settings.caches / bake.cache.folder
+        removed(session, f"bake {bake.id} of {session.get_one(Shot, bake.shot_id).code}, {bake.cache.size_bytes} bytes")
+        remove_after_commit(session, settings, bake.cache.folder)
         session.delete(bake.cache)
         session.flush()
-        shutil.rmtree(folder, ignore_errors=True)
     return bake
 
 

@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 from zembrik.core.cache import lock
 from zembrik.core.cache.reader import Cache
 from zembrik.core.problem import Problem
+from zembrik.library.author import author
 from zembrik.library.bakes import ACTIVE, cache_path, discard, get_bake, refuse_approved
 from zembrik.library.errands import ask
 from zembrik.library.models import Bake, CacheRecord, Delivery, Errand, Revision, Shot, Show
@@ -163,7 +164,7 @@ def approve(session: Session, settings: Settings, bake_id: int) -> None:
         raise Problem("only a cache with frames that is not being baked can be approved.", "caches", "")
     if bake.cache.damage:
         raise Problem("the cache is damaged.", "caches", "Bake it again first.")
-    bake.cache.approved = datetime.datetime.now(datetime.UTC)
+    bake.cache.approved, bake.cache.approved_by = datetime.datetime.now(datetime.UTC), author()
     lock.lock(cache_path(settings, bake), f"approved {bake.cache.approved.isoformat(timespec='seconds')}\n")
 
 
@@ -185,6 +186,7 @@ def trash(session: Session, bake_id: int) -> None:
         raise Problem("the bake is still going on.", "caches", "Stop it first.")
     refuse_played(session, bake)
     if bake.cache.trashed is None:
+        bake.cache.trashed_by = author()
         bake.cache.trashed, bake.cache.was, bake.state = datetime.datetime.now(datetime.UTC), bake.state, "trashed"
 
 
@@ -202,7 +204,7 @@ def in_trash(session: Session) -> list[int]:
 
 
 def delete_trashed(session: Session, settings: Settings, bake_id: int) -> None:
-    """Delete what is in the trash for good; each in a transaction of its own, since files know no way back."""
+    """Delete what is in the trash for good."""
     bake = _taken(session, bake_id)
     if bake.cache is None or bake.cache.trashed is None:
         raise Problem("the cache is not in the trash.", "caches", "Load the page again.")
@@ -236,11 +238,7 @@ def longest_unseen(session: Session, before: datetime.datetime) -> int | None:
 
 
 def ask_of_cache(session: Session, bake_id: int, what: str) -> Errand:
-    """Ask for a cache to be looked over ("verify"), or for its damaged frames to be baked again ("rebake").
-
-    Returns:
-        the errand, and whether it is new and has to be queued.
-    """
+    """Ask for a cache to be looked over ("verify"), or for its damaged frames to be baked again ("rebake")."""
     bake = get_bake(session, bake_id)
     if bake.cache is None or bake.state in ACTIVE:
         raise Problem("the bake is still going on.", "caches", "Wait for it.")

@@ -11,6 +11,8 @@ from sqlalchemy import BigInteger, DateTime, ForeignKey, Index, String, Text, Un
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 
+from zembrik.library.author import author
+
 Moment = datetime.datetime
 
 
@@ -76,6 +78,7 @@ class Revision(Base):
     setup_hash: Mapped[str] = mapped_column(String(64), index=True)
     note: Mapped[str] = mapped_column(Text, default="")
     findings: Mapped[list[Any] | None]  # computed once, when first asked for
+    author: Mapped[str] = mapped_column(String(40), default=author, server_default="")
     created: Mapped[Moment] = mapped_column(server_default=func.now())
 
 
@@ -93,6 +96,7 @@ class Bake(Base):
     state: Mapped[str] = mapped_column(String(20), default="queued")  # queued running done stopped failed discarded
     stop_asked: Mapped[bool] = mapped_column(default=False)
     error: Mapped[str] = mapped_column(Text, default="")
+    author: Mapped[str] = mapped_column(String(40), default=author, server_default="")
     created: Mapped[Moment] = mapped_column(server_default=func.now())
     started: Mapped[Moment | None]
     ended: Mapped[Moment | None]
@@ -141,7 +145,9 @@ class CacheRecord(Base):
     size_bytes: Mapped[int] = mapped_column(BigInteger, default=0)
     bake: Mapped[Bake] = relationship(back_populates="cache")
     approved: Mapped[Moment | None]
+    approved_by: Mapped[str] = mapped_column(String(40), default="", server_default="")
     trashed: Mapped[Moment | None]
+    trashed_by: Mapped[str] = mapped_column(String(40), default="", server_default="")
     was: Mapped[str | None] = mapped_column(String(20))  # the bake's state before the trash
     verified: Mapped[Moment | None]
     damage: Mapped[list[Any] | None]  # what was found wrong with it, in sentences
@@ -161,6 +167,7 @@ class Delivery(Base):
     frames_all: Mapped[int] = mapped_column(default=0)
     manifest: Mapped[dict[str, Any] | None]
     error: Mapped[str] = mapped_column(Text, default="")
+    author: Mapped[str] = mapped_column(String(40), default=author, server_default="")
     created: Mapped[Moment] = mapped_column(server_default=func.now())
     bake: Mapped[Bake] = relationship()
 
@@ -181,6 +188,7 @@ class Errand(Base):
     total: Mapped[int] = mapped_column(default=0)
     result: Mapped[dict[str, Any] | None]
     error: Mapped[str] = mapped_column(Text, default="")
+    author: Mapped[str] = mapped_column(String(40), default=author, server_default="")
     created: Mapped[Moment] = mapped_column(server_default=func.now())
     ended: Mapped[Moment | None]
 
@@ -214,3 +222,46 @@ class KeptProxy(Base):
     shot_id: Mapped[int] = mapped_column(ForeignKey("shot.id"))  # where it was made
     created: Mapped[Moment] = mapped_column(server_default=func.now())
     shot: Mapped[Shot] = relationship()
+
+
+class Account(Base):
+    """Somebody who may come in."""
+
+    __tablename__ = "account"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(String(40), unique=True)
+    password: Mapped[str] = mapped_column(Text)  # its argon2id hash
+    stamp: Mapped[int]  # cookies with another one are not valid any more
+    created: Mapped[Moment] = mapped_column(server_default=func.now())
+    ended: Mapped[Moment | None]
+
+
+class ApiToken(Base):
+    """What a script shows instead of a password."""
+
+    __tablename__ = "api_token"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    account_id: Mapped[int] = mapped_column(ForeignKey("account.id"))
+    name: Mapped[str] = mapped_column(String(80))
+    sha256: Mapped[str] = mapped_column(String(64), unique=True)
+    created: Mapped[Moment] = mapped_column(server_default=func.now())
+    used: Mapped[Moment | None]
+    ended: Mapped[Moment | None]
+
+
+class Removal(Base):
+    """Something that was removed for good."""
+
+    __tablename__ = "removal"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    what: Mapped[str] = mapped_column(Text)
+    author: Mapped[str] = mapped_column(String(40), default=author)
+    created: Mapped[Moment] = mapped_column(server_default=func.now())
+
+
+class Installation(Base):
+    """What tells this installation from others: its identity, and the secret that it signs with."""
+
+    __tablename__ = "installation"
+    name: Mapped[str] = mapped_column(String(40), primary_key=True)
+    value: Mapped[str] = mapped_column(Text)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime
-import shutil
 from dataclasses import dataclass
 
 from sqlalchemy import delete, func, select, update
@@ -24,6 +23,7 @@ from zembrik.library.models import (
     TrialSheet,
 )
 from zembrik.library.placing import refuse_played
+from zembrik.library.removal import remove_after_commit, removed
 from zembrik.library.settings import Settings
 from zembrik.library.shots import get_shot
 
@@ -93,15 +93,12 @@ def put_away(thing: Show | Shot, away: bool) -> None:
     thing.archived = datetime.datetime.now(datetime.UTC) if away else None
 
 
-def delete_shot(session: Session, shot_id: int, code: str) -> list[str]:
+def delete_shot(session: Session, settings: Settings, shot_id: int, code: str) -> None:
     """Delete a shot with its revisions, bakes, caches, trials and takes; files that were delivered stay.
 
     Args:
-        session: the installation's. shot_id: which.
+        session, settings: the installation's. shot_id: which.
         code: typed by the person, so that no click alone deletes.
-
-    Returns:
-        The folders of its caches, to be removed when the transaction is through (`remove_folders`).
 
     Raises:
         Problem: when the code is another, something of it is being computed, is approved, or is played elsewhere.
@@ -121,7 +118,10 @@ def delete_shot(session: Session, shot_id: int, code: str) -> list[str]:
     busy = select(Delivery.id).join(Bake).where(Bake.shot_id == shot_id, Delivery.state.in_(ACTIVE))
     if session.scalar(busy.limit(1)):
         raise Problem("a delivery is being made from one of its caches.", shot.code, "Wait for it.")
-    folders = [b.cache.folder for b in bakes if b.cache is not None]
+    for bake in bakes:
+        if bake.cache is not None:
+            remove_after_commit(session, settings, bake.cache.folder)
+    removed(session, f"shot {shot.code} {shot.title} of {shot.show.title}, with {len(bakes)} bakes")
     numbers = [b.id for b in bakes]
     shot.head_id = None
     session.flush()
@@ -133,7 +133,6 @@ def delete_shot(session: Session, shot_id: int, code: str) -> list[str]:
     session.execute(update(Revision).where(Revision.shot_id == shot_id).values(parent_id=None))
     session.execute(delete(Revision).where(Revision.shot_id == shot_id))
     session.execute(delete(Shot).where(Shot.id == shot_id))
-    return folders
 
 
 def delete_show(session: Session, show_id: int, title: str) -> None:
@@ -146,11 +145,6 @@ def delete_show(session: Session, show_id: int, title: str) -> None:
         raise Problem(
             f"it has {count} shot{'s' if count > 1 else ''}.", show.title, "Delete them first, or put it away."
         )
+    removed(session, f"show {show.title}")
     session.execute(delete(Take).where(Take.show_id == show_id))
     session.execute(delete(Show).where(Show.id == show_id))
-
-
-def remove_folders(settings: Settings, folders: list[str]) -> None:
-    """Remove caches' folders, once nothing on record names them."""
-    for folder in folders:
-        shutil.rmtree(settings.caches / folder, ignore_errors=True)

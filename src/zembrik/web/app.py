@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import asyncio
+import contextlib
 import gc
 import threading
 from collections.abc import AsyncIterator
@@ -9,7 +11,7 @@ from contextlib import asynccontextmanager
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
-from fastapi.responses import HTMLResponse, JSONResponse, Response
+from fastapi.responses import Response
 from fastapi.staticfiles import StaticFiles
 from starlette.exceptions import HTTPException
 
@@ -18,7 +20,10 @@ from zembrik.library.database import Database
 from zembrik.library.settings import Settings
 from zembrik.library.shots import Conflict, Refused
 from zembrik.web.api import described
+from zembrik.web.changes import Changes
+from zembrik.web.gate import Gate
 from zembrik.web.pages import (
+    account,
     bakes,
     begin,
     bench,
@@ -37,8 +42,11 @@ from zembrik.web.pages import (
     takes,
     trials,
 )
-from zembrik.web.render import STATIC, templates
-from zembrik.web.streams import air, colours, fit, frames, scene, status
+from zembrik.web.render import STATIC
+from zembrik.web.sessions import Doors
+from zembrik.web.streams import air, colours, events, fit, frames, scene, status
+from zembrik.web.streams.status import status_of
+from zembrik.web.told import told
 from zembrik.web.wording import in_page_words
 
 
@@ -54,24 +62,38 @@ def _warm_up() -> None:
     gc.freeze()  # without it, a round in the middle of a request takes 100 ms and more
 
 
-def make_app(settings: Settings) -> FastAPI:
-    """Return the application for one installation."""
+def make_app(settings: Settings, names: tuple[str, ...] = (), by_itself: bool = True) -> FastAPI:
+    """Return the application for one installation.
+
+    Args:
+        settings: where everything lies.
+        names: host names of this server, besides those of loopback.
+        by_itself: whether who comes over loopback is signed in without a password.
+    """
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         app.state.settings = settings
-        app.state.database = Database(settings)
+        app.state.database = database = Database(settings)
+        app.state.doors = Doors(database, names, by_itself)
+        app.state.changes = Changes(settings, lambda shot, have, bake: status_of(database, shot, have, bake))
+        listening = asyncio.create_task(app.state.changes.listen())
         threading.Thread(target=_warm_up, daemon=True).start()
         yield
-        app.state.database.engine.dispose()
+        listening.cancel()
+        with contextlib.suppress(asyncio.CancelledError):
+            await listening
+        database.engine.dispose()
 
     app = FastAPI(title="Zembrik", lifespan=lifespan, docs_url=None, redoc_url=None)
+    app.add_middleware(Gate)
     app.mount("/static", StaticFiles(directory=STATIC), name="static")
     # The bench comes last: it takes any name of a station.
     for api in described.ROUTERS:
         app.include_router(api, include_in_schema=False)
     app.include_router(described.router)
     for pages in (
+        account,
         board,
         scene,
         air,
@@ -79,6 +101,7 @@ def make_app(settings: Settings) -> FastAPI:
         fit,
         frames,
         status,
+        events,
         edits,
         motion,
         placing,
@@ -104,46 +127,36 @@ def make_app(settings: Settings) -> FastAPI:
     return app
 
 
-def _told(request: Request, status: int, what: str, remedy: str = "") -> Response:
-    """Answer with a sentence: as a notice for the open page, or as a page of its own; to scripts as JSON."""
-    words = {"status": status, "what": what, "remedy": remedy}
-    if request.url.path.startswith("/api/"):
-        return JSONResponse({"problem": {"what": what, "where": "", "remedy": remedy}}, status)
-    if request.headers.get("hx-request"):
-        html = templates.get_template("notice.html").render(words)
-        return HTMLResponse(html, status, {"HX-Retarget": "#notices", "HX-Reswap": "beforeend"})
-    return templates.TemplateResponse(request, "problem.html", words, status_code=status)
-
-
 async def _problem(request: Request, problem: Exception) -> Response:
     assert isinstance(problem, Problem)
     status = 404 if problem.what.startswith("there is no") else 422
     if request.url.path.startswith("/api/"):
-        told = {"what": problem.what, "where": problem.where, "remedy": problem.remedy}
-        return JSONResponse({"problem": told}, 409 if isinstance(problem, Conflict) else status)
+        return told(
+            request, 409 if isinstance(problem, Conflict) else status, problem.what, problem.remedy, problem.where
+        )
     if isinstance(problem, Refused):
         what = in_page_words(problem.what, problem.document)
-        return _told(request, status, what[:1].upper() + what[1:], "Nothing was changed.")
+        return told(request, status, what[:1].upper() + what[1:], "Nothing was changed.")
     what = f"{problem.where}: {problem.what}" if "line" in problem.where or "." in problem.where else problem.what
-    return _told(request, status, what[:1].upper() + what[1:], problem.remedy)
+    return told(request, status, what[:1].upper() + what[1:], problem.remedy)
 
 
 async def _http_error(request: Request, error: Exception) -> Response:
     assert isinstance(error, HTTPException)
     if error.status_code == 404:
-        return _told(request, 404, "There is no such page.", "Go back to the shots board.")
-    return _told(request, error.status_code, str(error.detail))
+        return told(request, 404, "There is no such page.", "Go back to the shots board.")
+    return told(request, error.status_code, str(error.detail), getattr(error, "remedy", ""))
 
 
 async def _wrong_request(request: Request, error: Exception) -> Response:
     assert isinstance(error, RequestValidationError)
     first = error.errors()[0]
     place = ".".join(str(part) for part in first["loc"][1:])
-    return _told(request, 422, f"{place}: {first['msg']}.", "Load the page again.")
+    return told(request, 422, f"{place}: {first['msg']}.", "Load the page again.")
 
 
 async def _fault(request: Request, error: Exception) -> Response:
     del error  # uvicorn writes it to the log
-    return _told(
+    return told(
         request, 500, "A fault in the program; nothing was changed.", "Load the page again; the log has the details."
     )

@@ -15,7 +15,6 @@ from zembrik.library.shelving import (
     delete_show,
     get_show,
     put_away,
-    remove_folders,
     rename_shot,
     rename_show,
 )
@@ -115,8 +114,7 @@ def change_shot(db: Db, shot_id: int, change: ShotChangeIn) -> ShotOut:
 def delete_shot_by_code(db: Db, places: Places, shot_id: int, code: str) -> DoneOut:
     """Delete a shot and all that stands on it; its code has to be given. Files that were delivered stay."""
     with db.session() as session:
-        folders = delete_shot(session, shot_id, code)
-    remove_folders(places, folders)
+        delete_shot(session, places, shot_id, code)
     return DoneOut(told=f"{code} is deleted.")
 
 

@@ -6,7 +6,7 @@ from functools import lru_cache
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Form, Request
-from fastapi.responses import HTMLResponse, Response
+from fastapi.responses import Response
 
 from zembrik.core.cache.reader import Cache
 from zembrik.core.problem import Problem
@@ -53,7 +53,7 @@ def overlaps(request: Request, db: Db, places: Places, shot_id: int, body: str =
         try:
             rows = _rows(_plain(setup), places)
         except Problem as problem:
-            return HTMLResponse(f'<p class="note">{problem.what}</p>')
+            return templates.TemplateResponse(request, "line.html", {"line": problem.what})
         rigid = {b.name for b in setup.bodies if b.role == "rigid"}
         still = {b.name for b in setup.bodies if b.role == "collider" and b.motion is None}
         words["rows"] = rows

@@ -43,6 +43,7 @@ from zembrik.web.pages.profile import cost_words, set_by_hand
 from zembrik.web.pages.trial_dials import turnable
 from zembrik.web.render import Db, Places, Words, templates
 from zembrik.web.stations import NAMES, stations
+from zembrik.web.streams.status import work_of
 
 router = APIRouter()
 
@@ -118,7 +119,8 @@ def bench_words(session: Session, places: Settings, shot: Shot, station: str, bo
         "intake": _intake, "proxies": _proxies, "start": _start, "motion": _motion, "quality": _quality,
         "bake": _bake, "review": _review, "deliver": _deliver,
     }[station]  # fmt: skip
-    return words | extra(setup, resolved, number, places, words) | {"deliveries": deliveries}
+    words |= {"deliveries": deliveries, "work": work_of(shown, deliveries)}
+    return words | extra(setup, resolved, number, places, words)
 
 
 def _usual_body(setup: Setup, station: str) -> int | None:

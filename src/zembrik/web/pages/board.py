@@ -17,7 +17,6 @@ from zembrik.library.shelving import (
     delete_show,
     get_show,
     put_away,
-    remove_folders,
     rename_shot,
     rename_show,
     standing_on,
@@ -169,8 +168,7 @@ def delete_a_shot(db: Db, places: Places, shot_id: int, typed: Annotated[str, Fo
     """Delete a shot and all that stands on it: first on record, then on disk."""
     with db.session() as session:
         show_id = get_shot(session, shot_id).show_id
-        folders = delete_shot(session, shot_id, typed)
-    remove_folders(places, folders)
+        delete_shot(session, places, shot_id, typed)
     return RedirectResponse(f"/?show={show_id}", 303)
 
 

@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Annotated
 
 from fastapi import APIRouter, Form, Request
-from fastapi.responses import FileResponse, HTMLResponse, Response
+from fastapi.responses import FileResponse, Response
 
 from zembrik.core.cache.reader import Cache
 from zembrik.core.exchange.delivery import Order, expected_bytes, prepare
@@ -17,7 +17,7 @@ from zembrik.library.deliveries import get_delivery, order_delivery, stop_delive
 from zembrik.web.dials import from_shown
 from zembrik.web.pages.bench import render_bench
 from zembrik.web.pages.deliveries import order_of
-from zembrik.web.render import Db, Places, size
+from zembrik.web.render import Db, Places, size, templates
 
 router = APIRouter()
 Text = Annotated[str, Form()]
@@ -46,7 +46,7 @@ def _order(order: Order, first: str, last: str, body: list[str]) -> Order:
 
 @router.post("/bakes/{bake_id}/delivery-preview")
 def preview(
-    db: Db, places: Places, bake_id: int, format: Text, first: Text, last: Text, unit: Text = "m",
+    request: Request, db: Db, places: Places, bake_id: int, format: Text, first: Text, last: Text, unit: Text = "m",
     up_axis: Text = "y", fps: Text = "", angles: Text = "xyz", subdivided: Whole = 0,
     body: Annotated[list[str], Form()] = [],  # noqa: B006
 ) -> Response:  # fmt: skip
@@ -57,7 +57,7 @@ def preview(
     words = f"{len(content.frames)} frames at {content.fps:g} a second, {content.moment(content.first):g} to "
     words += f"{content.moment(content.frames[-1]):.6g} of the cache, of {len(content.parts)} "
     words += f"bod{'ies' if len(content.parts) > 1 else 'y'}; about {size(expected_bytes(content))}."
-    return HTMLResponse(f'<p class="why" id="delivery-preview">{words}</p>')
+    return templates.TemplateResponse(request, "line.html", {"line": words, "kind": "why", "id": "delivery-preview"})
 
 
 @router.post("/deliveries/{delivery_id}/stop")

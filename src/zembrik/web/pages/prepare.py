@@ -44,7 +44,7 @@ def audit_of(request: Request, db: Db, places: Places, shot_id: int, body: str, 
         try:
             mesh = load_mesh(one, StoredAssets(places))
         except Problem as problem:
-            return Response(f'<p class="note">{problem.what}</p>', media_type="text/html")
+            return templates.TemplateResponse(request, "line.html", {"line": problem.what})
         heavy = len(mesh.faces) > HEAVY_FACES
         found = result_of(session, "audit", audit_order(one)) if heavy else None
         if heavy and found is None:

@@ -10,8 +10,9 @@ from sqlalchemy import func, select
 
 from zembrik.core.solver.figures import STATS
 from zembrik.library.bakes import ACTIVE, USUAL_FRAMES, get_bake, progress_of, shown_bake, stale_reasons
+from zembrik.library.database import Database
 from zembrik.library.deliveries import deliveries_of
-from zembrik.library.models import Bake
+from zembrik.library.models import Bake, Delivery
 from zembrik.library.settings import Settings
 from zembrik.library.shots import get_shot
 from zembrik.web.outcome import outcome_of
@@ -21,21 +22,26 @@ router = APIRouter()
 
 
 @router.get("/shots/{shot_id}/status.json")
-def status(db: Db, places: Places, shot_id: int, have: int = 0, bake: int = 0) -> dict[str, Any]:
+def status(db: Db, shot_id: int, have: int = 0, bake: int = 0) -> dict[str, Any]:
     """Return the state of the shot's shown bake; figures only of frames after the `have` known of `bake`."""
+    return status_of(db, shot_id, have, bake)
+
+
+def status_of(db: Database, shot_id: int, have: int = 0, bake: int = 0) -> dict[str, Any]:
+    """Return the same without a request."""
     with db.session() as session:
+        places = db.settings
         shot = get_shot(session, shot_id)
         head = shot.head
         assert head is not None
         shown = shown_bake(session, shot_id)
         queue = session.scalar(select(func.count(Bake.id)).where(Bake.state.in_(ACTIVE)))
-        writing = [d.id for d in deliveries_of(session, shot_id) if d.state in ACTIVE]
         document: dict[str, Any] = {
             "revision": head.number,
             "frames": head.document.get("frames", USUAL_FRAMES),
             "fps": head.document.get("fps", 24),
             "queue": queue,
-            "writing": writing,
+            "work": work_of(shown, deliveries_of(session, shot_id)),
             "bake": None,
         }
         if shown is None:
@@ -61,6 +67,14 @@ def status(db: Db, places: Places, shot_id: int, have: int = 0, bake: int = 0) -
             "figures": figures,
         }
         return document
+
+
+def work_of(shown: Bake | None, deliveries: list[Delivery]) -> dict[str, str]:
+    """Return how the bake shown and the files being written stand: a panel that was drawn by another is old."""
+    return {
+        "bake": "" if shown is None else f"{shown.id} {shown.state}",
+        "files": " ".join(f"{d.id}:{d.state}:{d.frames_done}:{d.stop_asked}" for d in deliveries),
+    }
 
 
 def _wrong_from(places: Settings, bake: Bake) -> int | None:

@@ -1,5 +1,5 @@
 // Arrows of the moving air: each as long as the air there goes in a tenth of a second.
-import * as THREE from "three";
+import * as THREE from "/static/vendor/three/three.module.js";
 import { fetchPack } from "./pack.js";
 import { css } from "./stage.js";
 

@@ -8,6 +8,7 @@ import { Chooser } from "./choose.js";
 import { Air } from "./air.js";
 import { Player } from "./player.js";
 import { Tinted } from "./ramp.js";
+import { listen } from "./listen.js";
 
 const $ = (id) => document.getElementById(id);
 const shot = $("bench").dataset.shot;
@@ -65,18 +66,20 @@ async function openFrames(bakeId) {
 }
 
 // ---- status: how far the bake is
-let timer = 0;
-async function poll() {
-  clearTimeout(timer);
+async function ask() {
   try {
     const bake = state.status?.bake;
     const have = bake ? (state.figures.seconds || []).length : 0;
     const answer = await fetch(`/shots/${shot}/status.json?have=${have}&bake=${bake ? bake.id : 0}`);
     if (answer.ok) await take(await answer.json());
-  } catch { /* the server is away; the next poll tells */ }
-  const bake = state.status?.bake;
-  const busy = bake && ["queued", "running"].includes(bake.state);
-  timer = setTimeout(poll, busy || state.status?.writing.length ? 350 : 2500);
+  } catch { /* the server is away; once it is back the page is told, and asks again */ }
+}
+
+// What is told of a bake comes piece by piece; where a piece is missing the whole is asked for.
+async function told(name, data) {
+  if (name === "errand") { htmx.trigger(document.body, `errand-${data}`); return; }
+  const bake = data.bake, same = bake && state.status?.bake?.id === bake.id;
+  if (bake && bake.known > (same ? (state.figures.seconds || []).length : 0)) await ask(); else await take(data);
 }
 
 async function take(status) {
@@ -93,14 +96,8 @@ async function take(status) {
     }
   } else { state.frames = null; state.figures = {}; }
   if (state.frame === null) state.frame = status.frames[0];
-  const busy = bake && ["queued", "running"].includes(bake.state);
-  const was = before?.bake && ["queued", "running"].includes(before.bake.state);
-  if (was && !busy) refreshPanel();
-  else if (busy && panelStation() === "bake" && before?.bake?.state !== bake.state) refreshPanel();
-  if (before && before.writing.length && panelStation() === "deliver") refreshPanel();
   if (before && before.revision !== status.revision && status.revision !== state.revision) loadScene(false);
-  // Somebody else's edit: what is shown is of an older revision. What is half filled in stays.
-  if (before && panelRevision() !== status.revision && !halfFilled()) refreshPanel();
+  if (panelIsOld()) refreshPanel();
   words();
   show();
 }
@@ -222,7 +219,7 @@ function tint(what) {
 }
 
 async function marksOf(frame) {
-  const answer = await fetch(`/shots/${shot}/marks`, { method: "POST", body: new URLSearchParams({ frame }) });
+  const answer = await fetch(`/shots/${shot}/marks`, { method: "POST", body: new URLSearchParams({ frame }), headers: { "X-Form-Token": document.body.dataset.token } });
   if (answer.ok) { state.marks = await answer.json(); ribbon.set({ marks: state.marks }); if (panelStation() === "review") refreshPanel(); }
 }
 
@@ -285,6 +282,14 @@ const turned = (f) => f.multiple ? f.selectedOptions.length > 0 : f.selectedInde
 const typed = (f) => ["checkbox", "radio"].includes(f.type) ? f.checked !== f.defaultChecked : f.type !== "hidden" && f.value !== f.defaultValue;
 const halfFilled = () => [...document.querySelectorAll("#panel select")].some(turned) || [...document.querySelectorAll("#panel input")].some(typed);
 
+// What the panel tells is compared with what is, not with what was told last: nothing that was told can be missed.
+function panelIsOld() {
+  const panel = document.querySelector(".open-panel"), { status } = state;
+  if (!panel || !status || halfFilled()) return false;
+  return panelRevision() !== status.revision || panel.dataset.bake !== status.work.bake
+    || (panelStation() === "deliver" && panel.dataset.files !== status.work.files);
+}
+
 function refreshPanel() {
   if (document.activeElement?.closest("#panel") && document.activeElement.matches("input,textarea,select")) return;
   openStation(panelStation(), view.selected, { "X-By-Itself": "1" });
@@ -302,7 +307,7 @@ document.addEventListener("bench-changed", async (event) => {
   view.select(document.querySelector(".open-panel")?.dataset.body || "");
   if (fresh) { await loadScene(false); if (view.bodies.size !== grown) view.fit(); }
   drawProxies();
-  poll();
+  await ask();
 });
 
 const drag = { x: 0, y: 0 };
@@ -476,7 +481,8 @@ port.addEventListener("drop", async (event) => {
 await loadScene(true);
 mark();
 drawProxies();
-await poll();
+await ask();
+listen(shot, told, ask);
 
 // Files dropped anywhere on the panel go through the picker, as if chosen there.
 document.addEventListener("dragover", (event) => { if (document.getElementById("drop")) event.preventDefault(); });

@@ -1,5 +1,5 @@
 // Choosing points of a body in the viewport: a click takes the nearest, a drag all in a box; again takes them out.
-import * as THREE from "three";
+import * as THREE from "/static/vendor/three/three.module.js";
 import { css } from "./stage.js";
 
 const NEAR_PX = 14;

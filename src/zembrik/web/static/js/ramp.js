@@ -1,5 +1,5 @@
 // Figures of every point as colours of one scale, from dark (none) over lamp to bright (the most there is).
-import * as THREE from "three";
+import * as THREE from "/static/vendor/three/three.module.js";
 import { fetchPack } from "./pack.js";
 
 const STOPS = ["#352c4f", "#8272c4", "#f2bf74", "#fff6dc"].map((c) => new THREE.Color(c));

@@ -1,4 +1,9 @@
-// What every page has: light or dark, and closing notices.
+// What every page has: light or dark, closing notices, and lists that follow the work that is done.
+import { listen } from "./listen.js";
+
+const work = () => htmx.trigger(document.body, "work");
+if (document.querySelector("[data-listen]")) listen(0, work, work);
+
 document.addEventListener("click", (event) => {
   const button = event.target.closest("[data-action]");
   if (!button) return;
@@ -8,8 +13,29 @@ document.addEventListener("click", (event) => {
     localStorage.setItem("zembrik-theme", theme);
     document.dispatchEvent(new CustomEvent("theme-changed"));
   }
+  if (button.dataset.action === "leave") button.closest(".find").remove();
+  if (button.dataset.action === "word") putWord(button.dataset.word);
   if (button.dataset.action === "close-notice") setTimeout(() => button.closest(".notice")?.remove(), 0);
 });
+
+// A word of a file's pattern goes in where the cursor is.
+function putWord(word) {
+  const field = document.querySelector("[name=pattern]"), at = field.selectionStart ?? field.value.length;
+  field.setRangeText(word, at, field.selectionEnd ?? at, "end");
+  field.focus();
+  field.dispatchEvent(new Event("input", { bubbles: true }));
+}
+
+// Fields that tick others, choose what is shown beside them, or send their form.
+document.addEventListener("change", (event) => {
+  const field = event.target;
+  if (field.dataset.ticks) field.closest("table").querySelectorAll(`[name=${field.dataset.ticks}]`).forEach((box) => { box.checked = field.checked; });
+  if ("shows" in field.dataset) field.form.dataset.how = field.value;
+  if ("submits" in field.dataset) field.form.requestSubmit();
+});
+
+// A picture that is not there yet leaves no broken one behind.
+document.addEventListener("error", (event) => { if (event.target.matches?.("img[data-optional]")) event.target.remove(); }, true);
 
 // A refused change comes back as a notice; htmx swaps it like any other answer.
 document.addEventListener("htmx:beforeSwap", (event) => {

@@ -1,5 +1,5 @@
 // A shot's bodies, proxies, ground and a person for scale as a scene. It computes nothing a result depends on.
-import * as THREE from "three";
+import * as THREE from "/static/vendor/three/three.module.js";
 
 export const css = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
 const PERSON_M = 1.75;

@@ -1,5 +1,5 @@
 // A trial sheet: all trials move by one clock, seen by one camera, each in its own cell of one canvas.
-import * as THREE from "three";
+import * as THREE from "/static/vendor/three/three.module.js";
 import { OrbitControls } from "/static/vendor/three/OrbitControls.js";
 import { fetchPack } from "./pack.js";
 import { FINER, Flipbook } from "./flipbook.js";

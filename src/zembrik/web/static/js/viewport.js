@@ -1,5 +1,5 @@
 // Shows a stage in one canvas: camera, marks, what is lit and coloured, what is pointed at.
-import * as THREE from "three";
+import * as THREE from "/static/vendor/three/three.module.js";
 import { OrbitControls } from "/static/vendor/three/OrbitControls.js";
 import { Stage, css } from "./stage.js";
 
@@ -141,7 +141,9 @@ export class Viewport extends Stage {
     const wanted = 90 * metres, power = 10 ** Math.floor(Math.log10(wanted));
     const length = [5, 2, 1].map((n) => n * power).find((n) => n <= wanted) || power;
     const words = length >= 1 ? `${length} m` : length >= 0.01 ? `${Math.round(length * 100)} cm` : `${(length * 1000).toPrecision(1)} mm`;
-    this.scaleBar.innerHTML = `${words} · Y up<i style="width:${length / metres}px"></i>`;
+    const bar = document.createElement("i");
+    bar.style.width = `${length / metres}px`;
+    this.scaleBar.replaceChildren(`${words} · Y up`, bar);
   }
 
   picked(event) {
