@@ -82,8 +82,12 @@ def test_killed_in_the_middle_it_starts_again_keeps_its_data_and_leaves_nothing(
     address = demo.address()
     shots = urllib.request.urlopen(address).read().decode()
     assert all(code in shots for code in ("WF-010", "WF-020", "WF-030"))
-    data = b"base=1&path=/world/gravity&x=0&y=-5&z=0&station=motion"
-    urllib.request.urlopen(f"{address}shots/1/vector", data)
+    patch = [{"op": "add", "path": "/world/gravity", "value": [0, -5, 0]}]
+    data = json.dumps({"base": 1, "patch": patch}).encode()
+    asked = urllib.request.Request(
+        f"{address}api/shots/1/setup", data, {"Content-Type": "application/json"}, method="PATCH"
+    )
+    urllib.request.urlopen(asked)
     demo.stop()
     wait_until(lambda: not processes_of(home))
     demo = Demo(home)

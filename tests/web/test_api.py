@@ -23,7 +23,7 @@ DOCS = __import__("pathlib").Path(__file__).parents[2] / "docs"
 
 @pytest.fixture(scope="module")
 def client(settings):
-    with TestClient(make_app(settings), raise_server_exceptions=False) as client:
+    with TestClient(make_app(settings), base_url="http://127.0.0.1", raise_server_exceptions=False) as client:
         yield client
 
 
@@ -70,7 +70,7 @@ def test_the_whole_job_by_script(client, database, made):
     assert [b["shot"] for b in good(client.post(f"/api/shows/{show}/bakes?stale_only=true"))] == [shot]
     good(client.post(f"/api/shots/{shot}/undo"))
     assert good(client.get(f"/api/shots/{shot}"))["state"] == "true"
-    held = Cache(__import__("pathlib").Path(good(client.get(f"/api/bakes/{bake}"))["path"]))
+    held = Cache(database.settings.caches / good(client.get(f"/api/bakes/{bake}"))["folder"])
     raw = client.get(f"/api/bakes/{bake}/points", params={"body": "sheet", "frame": 4}).content
     assert raw == held.points(0, 4).tobytes()
     figures = good(client.get(f"/api/bakes/{bake}/figures"))

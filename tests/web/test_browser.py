@@ -35,7 +35,7 @@ class Bench:
         try:
             return WebDriverWait(self.browser, seconds, 0.1, drawn_anew).until(lambda _: what())
         except TimeoutException as late:
-            told = "return [location.href, document.querySelector('#notices')?.innerText, document.querySelector('#panel')?.innerText]"
+            told = "return [location.href, ...['notices', 'panel'].map((id) => document.getElementById(id)?.innerText)]"
             late.msg = f"{self.browser.execute_script(told)} {self.browser.get_log('browser')}"
             raise
 

@@ -21,6 +21,7 @@ from zembrik.farm.picture import make_picture
 from zembrik.library.author import acting_as
 from zembrik.library.database import Database
 from zembrik.library.errands import fits_from, fits_order, remember, result_of
+from zembrik.library.findings import compute_findings
 from zembrik.library.mending import MOST_LIT
 from zembrik.library.models import Errand, Revision, Shot
 from zembrik.library.queue import ERRAND, REBAKE, enqueue
@@ -84,6 +85,17 @@ def _setup_of(database: Database, order: Order) -> Setup:
         if revision is None:
             raise Problem("the setup it was asked of is gone.", "errand", "Load the page again.")
         return parse_setup(revision.document)
+
+
+def _findings(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
+    """Look a setup over."""
+    step(tell, 0, 0)
+    with database.session() as session:
+        revision = session.get(Revision, order["revision"])
+        if revision is None:
+            raise Problem("the setup it was asked of is gone.", "errand", "Load the page again.")
+        compute_findings(session, database.settings, revision, parse_setup(revision.document))
+    return {"title": "Looked over", "patch": [], "words": "The setup was looked over."}
 
 
 def _fits(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
@@ -316,6 +328,7 @@ def _number_of(setup: Setup, order: Order) -> int:
 
 
 RUNS: dict[str, Run] = {
+    "findings": _findings,
     "fits": _fits, "fit all": _fit_all, "over frames": _over_frames, "way": _way, "probe": _probe,
     "audit": _audit, "mend": _mend, "spacing": _spacing, "read": _read,
     "keys": _keys, "verify": _verify, "still": _still, "hand in": _hand_in, "take": _take,

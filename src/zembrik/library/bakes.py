@@ -16,14 +16,12 @@ from zembrik.core.cache.reader import Cache
 from zembrik.core.problem import Problem
 from zembrik.core.setup.document import Setup, parse_setup
 from zembrik.core.setup.materials import SIMULATED
-from zembrik.library.advice import agreed
 from zembrik.library.changes import differences
 from zembrik.library.models import Bake, CacheRecord, Delivery, Revision, Shot
 from zembrik.library.queue import BAKE, enqueue
 from zembrik.library.removal import remove_after_commit, removed
 from zembrik.library.settings import Settings
 from zembrik.library.shots import get_shot
-from zembrik.library.store import StoredAssets
 
 ACTIVE = ("queued", "running")
 GONE = ("discarded", "trashed")
@@ -237,17 +235,6 @@ def progress_of(settings: Settings, bake: Bake) -> tuple[Progress, Cache | None]
     recent = spent[1:][-12:]  # the first frame computes nothing
     left = float(np.mean(recent)) * (total - len(spent)) if len(recent) else None
     return Progress(cache.frame_count, total, float(spent.sum()), left if bake.state in ACTIVE else None), cache
-
-
-def findings_of(session: Session, settings: Settings, revision: Revision) -> list[dict[str, Any]]:
-    """Return a revision's findings, computed once and kept; a proxy's remedy is by its fits, see `advice`."""
-    if revision.findings is None:
-        from zembrik.core.findings.check import check_setup  # brings the solver, which takes a second to load
-
-        found = check_setup(parse_setup(revision.document), StoredAssets(settings))
-        revision.findings = [f.plain() for f in found]
-        session.flush()
-    return agreed(session, settings, revision)
 
 
 class ShownBake(NamedTuple):

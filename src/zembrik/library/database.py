@@ -23,9 +23,19 @@ class Database:
 
     @contextmanager
     def session(self) -> Iterator[Session]:
-        """Yield a session that is committed at the end, or rolled back on an error."""
-        with self._sessions.begin() as session:
+        """Yield a session that is committed at the end, or rolled back on an error.
+
+        A commit in between lets go of the connection; the next query takes one again.
+        """
+        session = self._sessions()
+        try:
             yield session
+            session.commit()
+        except BaseException:
+            session.rollback()
+            raise
+        finally:
+            session.close()
 
     def is_empty(self) -> bool:
         """Tell whether there is no show yet."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import copy
+import json
 from typing import Any
 
 import jsonpatch
@@ -12,11 +13,14 @@ from sqlalchemy.dialects.postgresql import JSONPATH
 from sqlalchemy.orm import Session
 
 from zembrik.core.problem import Problem
-from zembrik.core.setup.document import Setup, parse_setup
+from zembrik.core.setup.document import MOST_BYTES, Setup, parse_setup
+from zembrik.core.setup.limits import refuse_too_many_points
 from zembrik.core.setup.resolve import setup_hash
 from zembrik.library.models import Revision, Shot, Show
 
 Patch = list[dict[str, Any]]
+OPERATIONS = ("add", "remove", "replace", "move", "copy", "test")  # of JSON Patch, RFC 6902
+MOST_OPERATIONS, LONGEST_PATH = 20_000, 500
 _ABSENT = object()
 _MOVES = "$.bodies[*].motion ? (@ != null)"  # bodies that have a motion, as a path in JSON
 
@@ -114,6 +118,7 @@ def edit(session: Session, shot_id: int, base_number: int, patch: Patch, note: s
     shot = get_shot(session, shot_id, lock=True)
     head = shot.head
     assert head is not None
+    refuse_odd_patch(patch)
     if base_number != head.number:
         base = session.scalar(select(Revision).where(Revision.shot_id == shot_id, Revision.number == base_number))
         if base is None:
@@ -134,17 +139,51 @@ def apply_patch(document: dict[str, Any], patch: Patch) -> dict[str, Any]:
         Problem: when the patch does not fit or its result is no setup.
     """
     result = copy.deepcopy(document)
+    refuse_odd_patch(patch)
+    left = 2 * MOST_BYTES - _size(result)
     try:
         for operation in patch:
             _make_parents(result, operation)
+            added = operation.get("value")
+            if operation["op"] == "copy":
+                added = jsonpointer.resolve_pointer(result, operation["from"])
+            left -= _size(added)
+            if left < 0:  # before it is there: an array copied into itself grows twofold with each operation
+                raise Problem(f"the setup would be larger than {MOST_BYTES / 1e6:.0f} MB.", "setup", "Change less.")
             result = jsonpatch.apply_patch(result, [operation], in_place=True)
-    except (jsonpatch.JsonPatchException, jsonpointer.JsonPointerException, TypeError, KeyError) as error:
-        raise Problem(f"the change does not fit the setup: {error}.", "setup", "Load the page again.") from None
+    except (jsonpatch.JsonPatchException, jsonpointer.JsonPointerException, TypeError, KeyError, ValueError) as error:
+        raise Problem(
+            f"the change does not fit the setup: {str(error)[:200]}.", "setup", "Load the page again."
+        ) from None
     try:
-        parse_setup(result)
+        refuse_too_many_points(parse_setup(result))
     except Problem as problem:
         raise Refused(problem, result) from None
     return result
+
+
+def refuse_odd_patch(patch: Patch) -> None:
+    """Refuse a patch that is none, or has operations without end; raises Problem with the operation's number."""
+    if len(patch) > MOST_OPERATIONS:
+        raise Problem(f"a change has at most {MOST_OPERATIONS:,} operations.", "patch", "Send it in parts.")
+    for number, operation in enumerate(patch):
+        where = f"patch[{number}]"
+        if not isinstance(operation, dict) or operation.get("op") not in OPERATIONS:
+            raise Problem(f"{where}.op is none of {', '.join(OPERATIONS)}.", where, "See RFC 6902.")
+        needed = ["path"] + (["from"] if operation["op"] in ("copy", "move") else [])
+        for name in needed:
+            path = operation.get(name)
+            if not isinstance(path, str) or len(path) > LONGEST_PATH or not (path == "" or path.startswith("/")):
+                raise Problem(f"{where}.{name} is no path of a value.", where, "It is like /quality/substeps.")
+            if any(part.isdigit() and not (part.isascii() and len(part) < 7) for part in path.split("/")):
+                raise Problem(
+                    f"{where}.{name} has a number that is no place in a list.", where, "It is like /bodies/0."
+                )
+
+
+def _size(value: Any) -> int:
+    """Return how many bytes a value takes in a document, about."""
+    return len(json.dumps(value))
 
 
 def _make_parents(document: dict[str, Any], operation: dict[str, Any]) -> None:
@@ -212,6 +251,7 @@ def _add_revision(
     session: Session, shot: Shot, parent: Revision | None, document: dict[str, Any], note: str
 ) -> Revision:
     setup = parse_setup(document)
+    refuse_too_many_points(setup)
     last = session.scalar(select(func.max(Revision.number)).where(Revision.shot_id == shot.id)) or 0
     revision = Revision(
         shot_id=shot.id,

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import re
+import secrets
 import time
 from pathlib import PurePosixPath
+from typing import BinaryIO
 
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
@@ -20,7 +23,7 @@ from zembrik.core.setup.assets import file_hash
 from zembrik.library.models import Asset
 from zembrik.library.settings import Settings
 
-HELD_S = 24 * 3600.0
+HELD_S, PIECE_BYTES = 24 * 3600.0, 1 << 20
 
 
 class StoredAssets:
@@ -77,17 +80,24 @@ def take_in(session: Session, settings: Settings, name: str, data: bytes) -> tup
     return f"{sha256}/{name}", contents
 
 
-def hold(settings: Settings, data: bytes) -> str:
-    """Keep a file that is still to be read, under its hash, which is returned; what nobody asked for a day goes."""
+def hold(settings: Settings, file: BinaryIO) -> str:
+    """Keep a file that is still to be read, under its hash, which is returned; what nobody asked for a day goes.
+
+    It goes to disk piece by piece: it may be large, and there may be many.
+    """
     folder = settings.assets / "arriving"
     folder.mkdir(parents=True, exist_ok=True)
     for old in folder.iterdir():
         with contextlib.suppress(OSError):
             if time.time() - old.stat().st_mtime > HELD_S:
                 old.unlink()
-    sha256 = file_hash(data)
-    write_whole(folder / sha256, data)
-    return sha256
+    digest, fresh = hashlib.sha256(), folder / f"{secrets.token_hex(8)}.part"
+    with fresh.open("wb") as out:
+        while piece := file.read(PIECE_BYTES):
+            digest.update(piece)
+            out.write(piece)
+    fresh.replace(folder / digest.hexdigest())
+    return digest.hexdigest()
 
 
 def take_in_held(session: Session, settings: Settings, sha256: str, name: str) -> str:

@@ -9,10 +9,11 @@ import threading
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 
-from fastapi import FastAPI, Request
+from fastapi import Depends, FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import Response
 from fastapi.staticfiles import StaticFiles
+from sqlalchemy.exc import DataError
 from starlette.exceptions import HTTPException
 
 from zembrik.core.problem import Problem
@@ -21,6 +22,7 @@ from zembrik.library.settings import Settings
 from zembrik.library.shots import Conflict, Refused
 from zembrik.web.api import described
 from zembrik.web.changes import Changes
+from zembrik.web.fields import plain_values
 from zembrik.web.gate import Gate
 from zembrik.web.pages import (
     account,
@@ -85,7 +87,10 @@ def make_app(settings: Settings, names: tuple[str, ...] = (), by_itself: bool = 
             await listening
         database.engine.dispose()
 
-    app = FastAPI(title="Zembrik", lifespan=lifespan, docs_url=None, redoc_url=None)
+    app = FastAPI(
+        title="Zembrik", lifespan=lifespan, docs_url=None, redoc_url=None, openapi_url=None,
+        dependencies=[Depends(plain_values)],
+    )  # fmt: skip
     app.add_middleware(Gate)
     app.mount("/static", StaticFiles(directory=STATIC), name="static")
     # The bench comes last: it takes any name of a station.
@@ -123,6 +128,7 @@ def make_app(settings: Settings, names: tuple[str, ...] = (), by_itself: bool = 
     app.add_exception_handler(Problem, _problem)
     app.add_exception_handler(HTTPException, _http_error)
     app.add_exception_handler(RequestValidationError, _wrong_request)
+    app.add_exception_handler(DataError, _no_value)
     app.add_exception_handler(Exception, _fault)
     return app
 
@@ -151,8 +157,13 @@ async def _http_error(request: Request, error: Exception) -> Response:
 async def _wrong_request(request: Request, error: Exception) -> Response:
     assert isinstance(error, RequestValidationError)
     first = error.errors()[0]
-    place = ".".join(str(part) for part in first["loc"][1:])
+    place = ".".join(str(part) for part in first["loc"][1:])[:200] or "what was sent"
     return told(request, 422, f"{place}: {first['msg']}.", "Load the page again.")
+
+
+async def _no_value(request: Request, error: Exception) -> Response:
+    assert isinstance(error, DataError)
+    return told(request, 422, f"A value cannot be kept: {str(error.orig).partition(chr(10))[0]}.", "Give another one.")
 
 
 async def _fault(request: Request, error: Exception) -> Response:

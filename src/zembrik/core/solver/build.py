@@ -15,6 +15,7 @@ from zembrik.core.motion.track import value_at
 from zembrik.core.motion.turbulence import Turbulence
 from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh
 from zembrik.core.setup.document import Pin, Place, Setup
+from zembrik.core.setup.limits import refuse_too_many_points
 from zembrik.core.setup.resolve import Resolved, resolve
 from zembrik.core.solver.bend import Bend, bend_rows
 from zembrik.core.solver.bend_form import BendForm
@@ -29,7 +30,6 @@ from zembrik.core.solver.membrane import Membrane, membrane_rows
 from zembrik.core.solver.pins import meshes_of, pin_weights
 from zembrik.core.solver.plastic import Yielding
 from zembrik.core.solver.rigid_parts import joints_of, rigid_parts
-from zembrik.core.solver.samples import samples_of
 from zembrik.core.solver.soft_parts import SoftPart, soft_parts
 from zembrik.core.solver.solidity import Tets
 from zembrik.core.solver.solids import ParticleSkin, RigidPart, build_solids, own_points
@@ -52,6 +52,7 @@ def build_world(setup: Setup, assets: Assets) -> World:
     Raises:
         Problem: naming the body that cannot be simulated, and why.
     """
+    refuse_too_many_points(setup, lambda body: 0 if body.role == "left out" else len(placed_mesh(body, assets).points))
     resolved = resolve(setup)
     cloths, softs = cloth_parts(setup, resolved, assets), soft_parts(setup, resolved, assets)
     parts = rigid_parts(setup, resolved, assets)
@@ -205,7 +206,7 @@ def _skin_of(cloths: list[ClothPart]) -> Floats:
 
 def _reach(part: RigidPart) -> float:
     """Return how far from a rigid body's asking places something may touch it, metres."""
-    return part.surface.room + float(samples_of(part.shapes)[1].max(initial=0.0))
+    return part.surface.room + float(part.samples[1].max(initial=0.0))
 
 
 def _spacing(meshes: list[TriMesh]) -> float:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -74,6 +75,11 @@ class RigidPart:
     weight: Any = 1.0
     mover: Mover | None = None
     release: float | None = None
+
+    @cached_property
+    def samples(self) -> tuple[Floats, Floats]:
+        """Its places (k, 3) and their balls' radius (k,), metres; see `samples_of`."""
+        return samples_of(self.shapes)
 
 
 @dataclass(frozen=True)
@@ -326,7 +332,7 @@ def build_solids(
             wide.append(asks)
 
     for r, part in enumerate(parts):
-        at, radius = samples_of(part.shapes)
+        at, radius = part.samples
         local = (at - part.mass.centre) @ part.mass.axes
         low, high = np.full(3, np.inf), np.full(3, -np.inf)
         for shape in part.shapes:

@@ -10,11 +10,17 @@ from zembrik.library.bakes import ACTIVE, USUAL_FRAMES, BoardRow, ShownBake, sho
 from zembrik.library.models import Bake, Delivery, Errand, Shot, Take
 from zembrik.library.settings import Settings
 from zembrik.library.shots import get_shot
-from zembrik.web.api.models import BakeOut, DeliveryOut, ErrandOut, ShotOut, TakeOut
+from zembrik.web.api.models import BakeOut, DeliveryOut, ErrandOut, ProblemOut, ShotOut, TakeOut
 
 REFUSED: dict[int | str, dict[str, Any]] = {
-    404: {"description": "There is no such thing."}, 409: {"description": "Somebody else changed the same value."},
-    422: {"description": "It cannot be done; the answer says what is wrong, where, and what to do."},
+    status: {"description": words, "model": ProblemOut}
+    for status, words in {
+        400: "What was sent is no JSON.", 401: "Nobody is signed in.", 403: "It comes from another site's page.",
+        404: "There is no such thing.", 408: "What was sent took too long to come.",
+        409: "Somebody else changed the same value.", 413: "What was sent is too large.",
+        421: "The server is not called so.",
+        422: "It cannot be done; the answer says what is wrong, where, and what to do.",
+    }.items()
 }  # fmt: skip
 
 
@@ -61,7 +67,7 @@ def bake_out(settings: Settings, bake: Bake) -> BakeOut:
         last=bake.last, done=cache.done if cache else None, bytes=cache.size_bytes if cache else 0, error=bake.error,
         label=bake.label, handed_in=bake.handed_in, approved=bool(cache and cache.approved),
         damage=list(cache.damage or []) if cache else [], setup_hash=bake.setup_hash,
-        path=str(settings.caches / cache.folder) if cache else None,
+        folder=cache.folder if cache else None,
     )  # fmt: skip
 
 

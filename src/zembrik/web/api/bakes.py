@@ -41,13 +41,14 @@ from zembrik.web.api.models import (
     QueueOut,
     ToldOut,
 )
+from zembrik.web.fields import Asked, Id
 from zembrik.web.render import Db, Places
 
 router = APIRouter(prefix="/api", tags=["bakes and caches"], responses=REFUSED)
 
 
 @router.get("/shots/{shot_id}/bakes")
-def list_bakes(db: Db, places: Places, shot_id: int) -> list[BakeOut]:
+def list_bakes(db: Db, places: Places, shot_id: Id) -> list[BakeOut]:
     """List a shot's bakes, and the caches that were handed in for it, the newest first."""
     with db.session() as session:
         get_shot(session, shot_id)
@@ -55,7 +56,7 @@ def list_bakes(db: Db, places: Places, shot_id: int) -> list[BakeOut]:
 
 
 @router.post("/shots/{shot_id}/bakes")
-def queue_shot(request: Request, db: Db, places: Places, shot_id: int) -> BakeOut:
+def queue_shot(request: Request, db: Db, places: Places, shot_id: Id) -> BakeOut:
     """Put a shot's setup as it stands into the queue; one that was stopped goes on."""
     with db.session() as session:
         bake = queue_bake(session, shot_id)
@@ -65,7 +66,7 @@ def queue_shot(request: Request, db: Db, places: Places, shot_id: int) -> BakeOu
 
 
 @router.post("/shows/{show_id}/bakes")
-def queue_all(request: Request, db: Db, places: Places, show_id: int, stale_only: bool = False) -> list[BakeOut]:
+def queue_all(request: Request, db: Db, places: Places, show_id: Id, stale_only: bool = False) -> list[BakeOut]:
     """Put all shots of a show into the queue that are not true, or the stale ones alone."""
     with db.session() as session:
         made = queue_show(session, show_id, stale_only)
@@ -75,21 +76,21 @@ def queue_all(request: Request, db: Db, places: Places, show_id: int, stale_only
 
 
 @router.get("/bakes/{bake_id}")
-def show_bake(db: Db, places: Places, bake_id: int) -> BakeOut:
+def show_bake(db: Db, places: Places, bake_id: Id) -> BakeOut:
     """Return a bake and its cache."""
     with db.session() as session:
         return bake_out(places, get_bake(session, bake_id))
 
 
 @router.post("/bakes/{bake_id}/stop")
-def stop_bake(db: Db, places: Places, bake_id: int) -> BakeOut:
+def stop_bake(db: Db, places: Places, bake_id: Id) -> BakeOut:
     """Stop a bake after the frame it is on; its frames are kept."""
     with db.session() as session:
         return bake_out(places, ask_stop(session, bake_id))
 
 
 @router.post("/bakes/{bake_id}/retry")
-def retry_bake(request: Request, db: Db, places: Places, bake_id: int) -> BakeOut:
+def retry_bake(request: Request, db: Db, places: Places, bake_id: Id) -> BakeOut:
     """Put a bake that failed into the queue again."""
     with db.session() as session:
         answer = bake_out(places, retry(session, bake_id))
@@ -97,7 +98,7 @@ def retry_bake(request: Request, db: Db, places: Places, bake_id: int) -> BakeOu
 
 
 @router.post("/bakes/{bake_id}/first")
-def bake_first(db: Db, places: Places, bake_id: int) -> BakeOut:
+def bake_first(db: Db, places: Places, bake_id: Id) -> BakeOut:
     """Let a waiting bake be the next one."""
     with db.session() as session:
         first_in_line(session, bake_id)
@@ -105,14 +106,14 @@ def bake_first(db: Db, places: Places, bake_id: int) -> BakeOut:
 
 
 @router.delete("/bakes/{bake_id}")
-def discard_bake(db: Db, places: Places, bake_id: int) -> None:
+def discard_bake(db: Db, places: Places, bake_id: Id) -> None:
     """Take a bake and its cache away for good. Refused where it is approved, played or being delivered."""
     with db.session() as session:
         discard(session, places, bake_id)
 
 
 @router.get("/bakes/{bake_id}/figures")
-def bake_figures(db: Db, places: Places, bake_id: int) -> dict[str, list[float]]:
+def bake_figures(db: Db, places: Places, bake_id: Id) -> dict[str, list[float]]:
     """Return what was measured at every committed frame, SI units; of a cache that was handed in, nothing."""
     from zembrik.core.cache.layout import FIGURES
 
@@ -128,7 +129,7 @@ def bake_figures(db: Db, places: Places, bake_id: int) -> dict[str, list[float]]
     response_class=Response,
     responses={200: {"content": {"application/octet-stream": {}}, "description": "float32 x y z, little-endian"}},
 )
-def bake_points(db: Db, places: Places, bake_id: int, body: str, frame: int) -> Response:
+def bake_points(db: Db, places: Places, bake_id: Id, body: str, frame: Asked) -> Response:
     """Return a body's points at a frame as raw float32 (n, 3), metres, Y up."""
     with db.session() as session:
         cache = Cache(cache_path(places, get_bake(session, bake_id)))
@@ -153,7 +154,7 @@ def search_caches(db: Db, words: str = "", state: str = "", sort: str = "newest"
 
 
 @router.post("/caches/{bake_id}/approve")
-def approve_cache(db: Db, places: Places, bake_id: int) -> BakeOut:
+def approve_cache(db: Db, places: Places, bake_id: Id) -> BakeOut:
     """Approve a cache: nothing changes or deletes it from then on, by any way."""
     with db.session() as session:
         approve(session, places, bake_id)
@@ -161,7 +162,7 @@ def approve_cache(db: Db, places: Places, bake_id: int) -> BakeOut:
 
 
 @router.post("/caches/{bake_id}/disapprove")
-def disapprove_cache(db: Db, places: Places, bake_id: int) -> BakeOut:
+def disapprove_cache(db: Db, places: Places, bake_id: Id) -> BakeOut:
     """Take an approval back."""
     with db.session() as session:
         disapprove(session, places, bake_id)
@@ -169,14 +170,14 @@ def disapprove_cache(db: Db, places: Places, bake_id: int) -> BakeOut:
 
 
 @router.post("/caches/{bake_id}/trash")
-def trash_cache(db: Db, bake_id: int) -> None:
+def trash_cache(db: Db, bake_id: Id) -> None:
     """Put a cache into the trash."""
     with db.session() as session:
         trash(session, bake_id)
 
 
 @router.post("/caches/{bake_id}/take-back")
-def take_cache_back(db: Db, places: Places, bake_id: int) -> BakeOut:
+def take_cache_back(db: Db, places: Places, bake_id: Id) -> BakeOut:
     """Take a cache out of the trash."""
     with db.session() as session:
         take_back(session, bake_id)
@@ -185,14 +186,14 @@ def take_cache_back(db: Db, places: Places, bake_id: int) -> BakeOut:
 
 
 @router.delete("/caches/{bake_id}")
-def delete_cache(db: Db, places: Places, bake_id: int) -> None:
+def delete_cache(db: Db, places: Places, bake_id: Id) -> None:
     """Delete a cache that is in the trash for good."""
     with db.session() as session:
         delete_trashed(session, places, bake_id)
 
 
 @router.post("/caches/{bake_id}/verify")
-def verify_cache(request: Request, db: Db, bake_id: int) -> ErrandOut:
+def verify_cache(request: Request, db: Db, bake_id: Id) -> ErrandOut:
     """Have every frame of a cache read against its checksum."""
     with db.session() as session:
         errand = ask_of_cache(session, bake_id, "verify")
@@ -201,7 +202,7 @@ def verify_cache(request: Request, db: Db, bake_id: int) -> ErrandOut:
 
 
 @router.post("/caches/{bake_id}/rebake")
-def rebake_cache(request: Request, db: Db, bake_id: int) -> ErrandOut:
+def rebake_cache(request: Request, db: Db, bake_id: Id) -> ErrandOut:
     """Have the damaged frames of a cache baked again, and nothing else of it."""
     with db.session() as session:
         errand = ask_of_cache(session, bake_id, "rebake")
@@ -210,7 +211,7 @@ def rebake_cache(request: Request, db: Db, bake_id: int) -> ErrandOut:
 
 
 @router.post("/shots/{shot_id}/caches")
-def hand_in_cache(request: Request, db: Db, shot_id: int, order: HandInIn) -> ErrandOut:
+def hand_in_cache(request: Request, db: Db, shot_id: Id, order: HandInIn) -> ErrandOut:
     """Have chosen parts of a stored file kept as a cache of this shot."""
     with db.session() as session:
         get_shot(session, shot_id)
@@ -222,7 +223,7 @@ def hand_in_cache(request: Request, db: Db, shot_id: int, order: HandInIn) -> Er
 
 
 @router.post("/shots/{shot_id}/placements")
-def place_cache(db: Db, places: Places, shot_id: int, order: PlaceIn) -> ToldOut:
+def place_cache(db: Db, places: Places, shot_id: Id, order: PlaceIn) -> ToldOut:
     """Let a shot play a cache of any shot of any show, some way off in time and space; nothing is copied."""
     with db.session() as session:
         shot = get_shot(session, shot_id)
@@ -248,14 +249,14 @@ def show_queue(db: Db, places: Places) -> QueueOut:
 
 
 @router.get("/errands/{number}")
-def show_errand(db: Db, number: int) -> ErrandOut:
+def show_errand(db: Db, number: Id) -> ErrandOut:
     """Return how far an errand is, or what it found."""
     with db.session() as session:
         return errand_out(get_errand(session, number))
 
 
 @router.post("/errands/{number}/stop")
-def stop_errand(db: Db, number: int) -> ErrandOut:
+def stop_errand(db: Db, number: Id) -> ErrandOut:
     """Stop an errand; nothing was changed by it."""
     with db.session() as session:
         return errand_out(ask_stop_errand(session, number))

@@ -20,6 +20,7 @@ from zembrik.library.deliveries import (
 from zembrik.library.shots import get_shot
 from zembrik.web.api.answers import REFUSED, delivery_out
 from zembrik.web.api.models import BatchIn, DeliveryIn, DeliveryOut, OrderIn, PlannedOut
+from zembrik.web.fields import Id
 from zembrik.web.render import Db, Places
 
 router = APIRouter(prefix="/api", tags=["deliveries"], responses=REFUSED)
@@ -31,14 +32,14 @@ def _order(order: OrderIn) -> Order:
 
 
 @router.get("/shows/{show_id}/deliveries")
-def list_deliveries(db: Db, show_id: int) -> list[DeliveryOut]:
+def list_deliveries(db: Db, show_id: Id) -> list[DeliveryOut]:
     """List a show's deliveries, the newest first."""
     with db.session() as session:
         return [delivery_out(d) for d, _ in all_deliveries(session, show_id)]
 
 
 @router.post("/bakes/{bake_id}/deliveries")
-def deliver_bake(request: Request, db: Db, places: Places, bake_id: int, order: DeliveryIn) -> DeliveryOut:
+def deliver_bake(request: Request, db: Db, places: Places, bake_id: Id, order: DeliveryIn) -> DeliveryOut:
     """Have a file written from a bake's cache; its manifest lies beside it."""
     made = _order(order)
     with db.session() as session:
@@ -73,14 +74,14 @@ def deliver_shots(request: Request, db: Db, places: Places, order: BatchIn) -> l
 
 
 @router.get("/deliveries/{delivery_id}")
-def show_delivery(db: Db, delivery_id: int) -> DeliveryOut:
+def show_delivery(db: Db, delivery_id: Id) -> DeliveryOut:
     """Return a delivery; its file is at /deliveries/ID/file."""
     with db.session() as session:
         return delivery_out(get_delivery(session, delivery_id))
 
 
 @router.post("/deliveries/{delivery_id}/stop")
-def stop_writing(db: Db, delivery_id: int) -> DeliveryOut:
+def stop_writing(db: Db, delivery_id: Id) -> DeliveryOut:
     """Stop a delivery; no half file is left."""
     with db.session() as session:
         return delivery_out(stop_delivery(session, delivery_id))

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import datetime
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from zembrik.web.fields import MOST
+
 Order3 = Literal["xyz", "xzy", "yxz", "yzx", "zxy", "zyx"]
 Patch = list[dict[str, Any]]
+Number = Annotated[int, Field(ge=-MOST, le=MOST)]  # the database keeps no larger ones
 
 
 class Out(BaseModel):
@@ -23,12 +26,18 @@ class In(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
 
 
-class ProblemOut(BaseModel):
+class ProblemTold(BaseModel):
     """Why something was refused: what is wrong, where, and what to do about it."""
 
     what: str
-    where: str = ""
-    remedy: str = ""
+    where: str
+    remedy: str
+
+
+class ProblemOut(BaseModel):
+    """The answer to what was refused."""
+
+    problem: ProblemTold
 
 
 class ShowOut(Out):
@@ -87,7 +96,7 @@ class ShotIn(In):
 class EditIn(In):
     """A change of a setup: a JSON Patch (RFC 6902) on the revision that was seen."""
 
-    base: int = Field(description="number of the revision that the patch was made for")
+    base: Number = Field(description="number of the revision that the patch was made for")
     patch: Patch
     note: str = Field("by script", max_length=300)
 
@@ -132,7 +141,7 @@ class BakeOut(Out):
     approved: bool
     damage: list[str] = Field(description="what was found wrong when it was looked over")
     setup_hash: str
-    path: str | None = Field(description="the cache's folder, a Zarr group, on this machine")
+    folder: str | None = Field(description="the cache's Zarr group, below the folder of all caches")
 
 
 class CacheOut(Out):
@@ -174,14 +183,14 @@ class HandInIn(In):
     up_axis: Literal["y", "z"] = "y"
     forward: Literal["z", "-z", "x", "-x"] = "z"
     fps: float = Field(24.0, ge=1, le=1000)
-    first: int = Field(1, description="number of its first frame")
+    first: Number = Field(1, description="number of its first frame")
     label: str = Field("", max_length=200)
 
 
 class PlaceIn(In):
     """A cache to be played in a shot; nothing of it is copied."""
 
-    bake: int
+    bake: Number
     bodies: list[str] = Field([], description="none for all")
     role: Literal["collider", "left out"] = "collider"
     starts: float = Field(1.0, description="the shot's frame at which the cache's first frame is")
@@ -192,7 +201,7 @@ class PlaceIn(In):
 class KeysIn(In):
     """Bodies of a bake that are to go by keys."""
 
-    bake: int
+    bake: Number
     bodies: list[str] = Field([], description="none for all rigid ones")
     bound_m: float = Field(0.001, ge=0, lt=100)
     bound_deg: float = Field(0.5, ge=0, lt=180)
@@ -202,11 +211,11 @@ class KeysIn(In):
 class StillIn(In):
     """One frame of a baked body to be made a mesh."""
 
-    bake: int
+    bake: Number
     body: str
-    frame: int
+    frame: Number
     thickness_m: float = Field(0.0, ge=0)
-    rounds: int = Field(0, ge=0, le=3)
+    rounds: Number = Field(0, ge=0, le=3)
 
 
 class TakeOut(Out):
@@ -226,7 +235,7 @@ class TakeIn(In):
 
     name: str = Field(min_length=1, max_length=120)
     bodies: list[str] = Field([], description="none for all that move")
-    bake: int | None = None
+    bake: Number | None = None
     bound_m: float = Field(0.001, ge=0, lt=100)
     bound_deg: float = Field(0.5, ge=0, lt=180)
     angles: Order3 | None = None
@@ -242,7 +251,7 @@ class TakeChange(In):
 class UseTakeIn(In):
     """A take for bodies of a shot."""
 
-    take: int
+    take: Number
     base: int = Field(description="number of the revision that was seen")
     body: str | None = Field(None, description="who gets it; none for every body called as one of the take's")
     track: str | None = Field(None, description="which of the take's bodies, for one body")
@@ -290,13 +299,13 @@ class OrderIn(In):
     """What a delivered file is to hold."""
 
     format: Literal["glb", "usdc", "usda", "abc", "obj.zip", "ply.zip", "csv", "json"]
-    frames: tuple[int, int] | None = Field(None, description="first and last; none for all")
+    frames: tuple[Number, Number] | None = Field(None, description="first and last; none for all")
     bodies: list[str] = Field([], description="none for all")
     unit: Literal["m", "cm", "mm", "in", "ft"] = "m"
     up_axis: Literal["y", "z"] = "y"
     fps: float | None = Field(None, ge=1, le=1000)
     angles: Order3 = "xyz"
-    subdivided: int = Field(0, ge=0, le=3)
+    subdivided: Number = Field(0, ge=0, le=3)
 
 
 class DeliveryIn(OrderIn):
@@ -308,7 +317,7 @@ class DeliveryIn(OrderIn):
 class BatchIn(OrderIn):
     """A file of each of many shots, named by a pattern."""
 
-    shots: list[int]
+    shots: list[Number]
     pattern: str
 
 

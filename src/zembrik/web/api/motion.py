@@ -31,6 +31,7 @@ from zembrik.web.api.models import (
     ToldOut,
     UseTakeIn,
 )
+from zembrik.web.fields import Id
 from zembrik.web.render import Db
 
 router = APIRouter(prefix="/api", tags=["motion"], responses=REFUSED)
@@ -47,19 +48,19 @@ def _asked(request: Request, db: Db, shot_id: int, kind: str, order: dict[str, A
 
 
 @router.post("/shots/{shot_id}/keys")
-def key_shot(request: Request, db: Db, shot_id: int, order: KeysIn) -> ErrandOut:
+def key_shot(request: Request, db: Db, shot_id: Id, order: KeysIn) -> ErrandOut:
     """Have few keys found for what bodies did in a bake; apply the errand to switch their simulation off."""
     return _asked(request, db, shot_id, "keys", order.model_dump() | {"angles": order.angles or ""})
 
 
 @router.post("/shots/{shot_id}/stills")
-def still_shot(request: Request, db: Db, shot_id: int, order: StillIn) -> ErrandOut:
+def still_shot(request: Request, db: Db, shot_id: Id, order: StillIn) -> ErrandOut:
     """Have one frame of a baked body made a mesh; apply the errand to add it to the shot."""
     return _asked(request, db, shot_id, "still", order.model_dump())
 
 
 @router.post("/errands/{number}/apply")
-def apply_errand(db: Db, number: int) -> ToldOut:
+def apply_errand(db: Db, number: Id) -> ToldOut:
     """Make a revision of what an errand proposes; it must be about the setup as it stands."""
     with db.session() as session:
         errand = get_errand(session, number)
@@ -75,7 +76,7 @@ def apply_errand(db: Db, number: int) -> ToldOut:
 
 
 @router.post("/shots/{shot_id}/retime")
-def retime_keys(db: Db, shot_id: int, order: RetimeIn) -> ToldOut:
+def retime_keys(db: Db, shot_id: Id, order: RetimeIn) -> ToldOut:
     """Shift, trim, hold or loop a body's keyed motion, key it anew, or take it to another frame rate."""
     with db.session() as session:
         shot = get_shot(session, shot_id)
@@ -90,21 +91,21 @@ def retime_keys(db: Db, shot_id: int, order: RetimeIn) -> ToldOut:
 
 
 @router.get("/shows/{show_id}/takes")
-def list_takes(db: Db, show_id: int) -> list[TakeOut]:
+def list_takes(db: Db, show_id: Id) -> list[TakeOut]:
     """List a show's takes: favourites first, then the newest."""
     with db.session() as session:
         return [take_out(t) for t in takes_of_show(session, show_id)]
 
 
 @router.get("/shows/{show_id}/takes/{take_id}/tracks")
-def show_tracks(db: Db, show_id: int, take_id: int) -> list[dict[str, Any]]:
+def show_tracks(db: Db, show_id: Id, take_id: Id) -> list[dict[str, Any]]:
     """Return a take's tracks: the motion of each of its bodies, as a setup has it."""
     with db.session() as session:
         return list(get_take(session, show_id, take_id).tracks)
 
 
 @router.post("/shots/{shot_id}/takes")
-def keep_shot_take(request: Request, db: Db, shot_id: int, order: TakeIn) -> TakeOut | ErrandOut:
+def keep_shot_take(request: Request, db: Db, shot_id: Id, order: TakeIn) -> TakeOut | ErrandOut:
     """Keep the keyed motion of a shot as a take; with a bake, have a worker keep what its bodies did there."""
     if order.bake is not None:
         plain = order.model_dump() | {"angles": order.angles or ""}
@@ -117,7 +118,7 @@ def keep_shot_take(request: Request, db: Db, shot_id: int, order: TakeIn) -> Tak
 
 
 @router.patch("/shows/{show_id}/takes/{take_id}")
-def change_take(db: Db, show_id: int, take_id: int, change: TakeChange) -> TakeOut:
+def change_take(db: Db, show_id: Id, take_id: Id, change: TakeChange) -> TakeOut:
     """Rename a take, or make it a favourite or none any more."""
     with db.session() as session:
         if change.name is not None:
@@ -129,14 +130,14 @@ def change_take(db: Db, show_id: int, take_id: int, change: TakeChange) -> TakeO
 
 
 @router.delete("/shows/{show_id}/takes/{take_id}")
-def delete_take(db: Db, show_id: int, take_id: int) -> None:
+def delete_take(db: Db, show_id: Id, take_id: Id) -> None:
     """Take a take away; what was made with it stays."""
     with db.session() as session:
         remove_take(session, show_id, take_id)
 
 
 @router.post("/shots/{shot_id}/use-take")
-def use_shot_take(db: Db, shot_id: int, order: UseTakeIn) -> ToldOut:
+def use_shot_take(db: Db, shot_id: Id, order: UseTakeIn) -> ToldOut:
     """Give one body of a shot a take's motion, or all bodies of the same names; what is left behind is told."""
     with db.session() as session:
         shot = get_shot(session, shot_id)

@@ -7,7 +7,8 @@ from sqlalchemy import select
 
 from zembrik.core.exchange.read_any import MOST_BYTES
 from zembrik.core.problem import Problem
-from zembrik.library.bakes import board, findings_of
+from zembrik.library.bakes import board
+from zembrik.library.findings import known_findings
 from zembrik.library.intake import store_file
 from zembrik.library.models import Show
 from zembrik.library.shelving import (
@@ -34,6 +35,7 @@ from zembrik.web.api.models import (
     ShowOut,
     ToldOut,
 )
+from zembrik.web.fields import Id
 from zembrik.web.render import Db, Places
 
 router = APIRouter(prefix="/api", tags=["shots and setups"], responses=REFUSED)
@@ -54,14 +56,14 @@ def make_show(db: Db, show: ShowIn) -> ShowOut:
 
 
 @router.get("/shows/{show_id}/shots")
-def list_shots(db: Db, show_id: int) -> list[ShotOut]:
+def list_shots(db: Db, show_id: Id) -> list[ShotOut]:
     """List a show's shots with the state of their bakes."""
     with db.session() as session:
         return [row_out(show_id, *row) for row in board(session, show_id)]
 
 
 @router.post("/shows/{show_id}/shots")
-def make_shot(db: Db, show_id: int, shot: ShotIn) -> ShotOut:
+def make_shot(db: Db, show_id: Id, shot: ShotIn) -> ShotOut:
     """Add a shot to a show."""
     with db.session() as session:
         owner = session.get(Show, show_id)
@@ -72,14 +74,14 @@ def make_shot(db: Db, show_id: int, shot: ShotIn) -> ShotOut:
 
 
 @router.get("/shots/{shot_id}")
-def show_shot(db: Db, shot_id: int) -> ShotOut:
+def show_shot(db: Db, shot_id: Id) -> ShotOut:
     """Return a shot and the state of its bake."""
     with db.session() as session:
         return shot_out(session, shot_id)
 
 
 @router.patch("/shows/{show_id}")
-def change_show(db: Db, show_id: int, change: ShowChangeIn) -> ShowOut:
+def change_show(db: Db, show_id: Id, change: ShowChangeIn) -> ShowOut:
     """Give a show another title, put it away, or bring it back."""
     with db.session() as session:
         show = get_show(session, show_id)
@@ -91,7 +93,7 @@ def change_show(db: Db, show_id: int, change: ShowChangeIn) -> ShowOut:
 
 
 @router.delete("/shows/{show_id}")
-def delete_show_by_title(db: Db, show_id: int, title: str) -> DoneOut:
+def delete_show_by_title(db: Db, show_id: Id, title: str) -> DoneOut:
     """Delete a show without shots; its title has to be given."""
     with db.session() as session:
         delete_show(session, show_id, title)
@@ -99,7 +101,7 @@ def delete_show_by_title(db: Db, show_id: int, title: str) -> DoneOut:
 
 
 @router.patch("/shots/{shot_id}")
-def change_shot(db: Db, shot_id: int, change: ShotChangeIn) -> ShotOut:
+def change_shot(db: Db, shot_id: Id, change: ShotChangeIn) -> ShotOut:
     """Give a shot another code or title, put it away, or bring it back."""
     with db.session() as session:
         shot = get_shot(session, shot_id, lock=True)
@@ -111,7 +113,7 @@ def change_shot(db: Db, shot_id: int, change: ShotChangeIn) -> ShotOut:
 
 
 @router.delete("/shots/{shot_id}")
-def delete_shot_by_code(db: Db, places: Places, shot_id: int, code: str) -> DoneOut:
+def delete_shot_by_code(db: Db, places: Places, shot_id: Id, code: str) -> DoneOut:
     """Delete a shot and all that stands on it; its code has to be given. Files that were delivered stay."""
     with db.session() as session:
         delete_shot(session, places, shot_id, code)
@@ -119,40 +121,40 @@ def delete_shot_by_code(db: Db, places: Places, shot_id: int, code: str) -> Done
 
 
 @router.get("/shots/{shot_id}/setup")
-def show_setup(db: Db, shot_id: int) -> SetupOut:
+def show_setup(db: Db, shot_id: Id) -> SetupOut:
     """Return a shot's setup as it stands."""
     with db.session() as session:
         return SetupOut.model_validate(get_shot(session, shot_id).head)
 
 
 @router.patch("/shots/{shot_id}/setup")
-def change_setup(db: Db, shot_id: int, change: EditIn) -> ToldOut:
+def change_setup(db: Db, shot_id: Id, change: EditIn) -> ToldOut:
     """Change a shot's setup by a JSON Patch; every change is a revision. 409 if somebody else changed the same."""
     with db.session() as session:
         return ToldOut(revision=edit(session, shot_id, change.base, change.patch, change.note).number)
 
 
 @router.post("/shots/{shot_id}/undo")
-def undo_setup(db: Db, shot_id: int) -> ToldOut:
+def undo_setup(db: Db, shot_id: Id) -> ToldOut:
     """Go back to the revision before."""
     with db.session() as session:
         return ToldOut(revision=undo(session, shot_id).number)
 
 
 @router.post("/shots/{shot_id}/redo")
-def redo_setup(db: Db, shot_id: int) -> ToldOut:
+def redo_setup(db: Db, shot_id: Id) -> ToldOut:
     """Go forward again to what was undone last."""
     with db.session() as session:
         return ToldOut(revision=redo(session, shot_id).number)
 
 
 @router.get("/shots/{shot_id}/findings")
-def list_findings(db: Db, places: Places, shot_id: int) -> list[FindingOut]:
+def list_findings(db: Db, places: Places, shot_id: Id) -> list[FindingOut]:
     """Return what is found about a setup as it stands, each with the patch that mends it."""
     with db.session() as session:
         head = get_shot(session, shot_id).head
         assert head is not None
-        return [FindingOut.model_validate(f) for f in findings_of(session, places, head)]
+        return [FindingOut.model_validate(f) for f in known_findings(session, places, head)]
 
 
 @router.post("/assets")

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import time
-from typing import Annotated
 from urllib.parse import unquote
 
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse, Response
 
 from zembrik.core.problem import Problem
@@ -21,12 +20,11 @@ from zembrik.library.accounts import (
     sign_in,
     tokens_of,
 )
+from zembrik.web.fields import Text, Whole
 from zembrik.web.render import Db, Words, templates
 from zembrik.web.sessions import COOKIE, Doors
 
 router = APIRouter()
-Text = Annotated[str, Form()]
-Whole = Annotated[int, Form()]
 MOST_TRIES, TRIES_S = 10, 300.0  # of wrong passwords for a name or from an address, and the time they count
 _tries: dict[str, list[float]] = {}
 

@@ -11,6 +11,7 @@ from zembrik.library.bakes import ask_stop, discard, get_bake, queue_bake
 from zembrik.library.caches import approve, disapprove
 from zembrik.library.shots import Patch, edit
 from zembrik.web.dials import from_shown
+from zembrik.web.fields import Id, Whole
 from zembrik.web.pages.bench import render_bench
 from zembrik.web.pages.edits import apply_patch
 from zembrik.web.render import Db, Places
@@ -19,7 +20,7 @@ router = APIRouter()
 
 
 @router.post("/shots/{shot_id}/bake")
-def start(request: Request, db: Db, places: Places, shot_id: int) -> Response:
+def start(request: Request, db: Db, places: Places, shot_id: Id) -> Response:
     """Put the setup as it stands into the queue."""
     with db.session() as session:
         queue_bake(session, shot_id)
@@ -28,7 +29,7 @@ def start(request: Request, db: Db, places: Places, shot_id: int) -> Response:
 
 
 @router.post("/shots/{shot_id}/bake-rough")
-def start_rough(request: Request, db: Db, places: Places, shot_id: int, base: Annotated[int, Form()]) -> Response:
+def start_rough(request: Request, db: Db, places: Places, shot_id: Id, base: Whole) -> Response:
     """Set the profile rough, with no dial of it by hand, and put that into the queue: one undo brings all back."""
     with db.session() as session:
         quality = {"profile": "rough"}
@@ -39,7 +40,7 @@ def start_rough(request: Request, db: Db, places: Places, shot_id: int, base: An
 
 
 @router.post("/bakes/{bake_id}/stop")
-def stop(request: Request, db: Db, places: Places, bake_id: int) -> Response:
+def stop(request: Request, db: Db, places: Places, bake_id: Id) -> Response:
     """Stop a bake after the frame it is on and keep its frames."""
     with db.session() as session:
         bake = ask_stop(session, bake_id)
@@ -48,7 +49,7 @@ def stop(request: Request, db: Db, places: Places, bake_id: int) -> Response:
 
 
 @router.post("/bakes/{bake_id}/discard")
-def throw_away(request: Request, db: Db, places: Places, bake_id: int) -> Response:
+def throw_away(request: Request, db: Db, places: Places, bake_id: Id) -> Response:
     """Take a bake and its cache away."""
     with db.session() as session:
         shot_id = get_bake(session, bake_id).shot_id
@@ -58,7 +59,7 @@ def throw_away(request: Request, db: Db, places: Places, bake_id: int) -> Respon
 
 @router.post("/shots/{shot_id}/range")
 def set_range(
-    request: Request, db: Db, places: Places, shot_id: int, base: Annotated[int, Form()],
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole,
     first: Annotated[str, Form()], last: Annotated[str, Form()],
 ) -> Response:  # fmt: skip
     """Set the shot's frames."""
@@ -68,7 +69,7 @@ def set_range(
 
 
 @router.post("/bakes/{bake_id}/sign-off")
-def sign_off(request: Request, db: Db, places: Places, bake_id: int, station: Annotated[str, Form()] = "bake",
+def sign_off(request: Request, db: Db, places: Places, bake_id: Id, station: Annotated[str, Form()] = "bake",
              take_back: Annotated[str, Form()] = "") -> Response:  # fmt: skip
     """Approve a bake's cache where it is looked at, or take that back."""
     with db.session() as session:

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from functools import lru_cache
-from typing import Annotated, Any
+from typing import Any
 
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
 from zembrik.core.cache.reader import Cache
@@ -20,12 +20,11 @@ from zembrik.library.settings import Settings
 from zembrik.library.shots import Patch, get_shot, head_setup
 from zembrik.library.store import StoredAssets
 from zembrik.web.dials import from_shown
+from zembrik.web.fields import Id, Text, Whole
 from zembrik.web.pages.edits import apply_patch
 from zembrik.web.render import Db, Places, templates
 
 router = APIRouter()
-Text = Annotated[str, Form()]
-Whole = Annotated[int, Form()]
 MOST_ROWS = 6
 MOST_DRAWN = 2000  # pairs that are drawn in the viewport
 
@@ -42,7 +41,7 @@ def _plain(setup: Setup) -> str:
 
 
 @router.get("/shots/{shot_id}/overlaps")
-def overlaps(request: Request, db: Db, places: Places, shot_id: int, body: str = "") -> Response:
+def overlaps(request: Request, db: Db, places: Places, shot_id: Id, body: str = "") -> Response:
     """Return the overlapping pairs at the start, deepest first, and the ways out."""
     from zembrik.core.start.propose import WAYS  # see `app._warm_up`
 
@@ -68,7 +67,7 @@ def overlaps(request: Request, db: Db, places: Places, shot_id: int, body: str =
 
 @router.post("/shots/{shot_id}/copies")
 def add_copies(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, nx: Text, ny: Text, nz: Text,
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, number: Whole, nx: Text, ny: Text, nz: Text,
     sx: Text, sy: Text, sz: Text, turn: Text, low: Text, high: Text, seed: Text, station: Text = "start",
     body: Text = "",
 ) -> Response:  # fmt: skip
@@ -93,7 +92,7 @@ def add_copies(
 
 @router.post("/shots/{shot_id}/fill")
 def fill(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, volume: Text, count: Text,
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, number: Whole, volume: Text, count: Text,
     turn: Text, low: Text, high: Text, seed: Text, station: Text = "start", body: Text = "",
 ) -> Response:  # fmt: skip
     """Fill the inside of another body with copies."""
@@ -124,7 +123,7 @@ def _whole(name: str, text: str) -> int:
 
 
 @router.get("/shots/{shot_id}/rest")
-def rest(request: Request, db: Db, places: Places, shot_id: int, body: str = "") -> Response:
+def rest(request: Request, db: Db, places: Places, shot_id: Id, body: str = "") -> Response:
     """Return whether the shown bake comes to rest, and from which frame on."""
     with db.session() as session:
         shot = get_shot(session, shot_id)
@@ -150,7 +149,7 @@ def _rest_frame(path: str, done: int, opened: Aside[Cache]) -> int | None:
 
 @router.post("/shots/{shot_id}/keep-start")
 def keep_start(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, frame: Text, station: Text = "start",
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, frame: Text, station: Text = "start",
     body: Text = "",
 ) -> Response:  # fmt: skip
     """Let the shot begin as it is at a frame of the shown bake."""

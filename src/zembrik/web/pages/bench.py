@@ -25,9 +25,10 @@ from zembrik.core.solver.figures import STATS
 from zembrik.core.sources import solver_edition
 from zembrik.core.units import UNIT_NAMES
 from zembrik.library.advice import advice_for
-from zembrik.library.bakes import ACTIVE, GONE, bakes_of, findings_of, progress_of, shown_bake, stale_reasons
+from zembrik.library.bakes import ACTIVE, GONE, bakes_of, progress_of, shown_bake, stale_reasons
 from zembrik.library.deliveries import deliveries_of
 from zembrik.library.errands import fits_order
+from zembrik.library.findings import Looking, findings_of
 from zembrik.library.models import Bake, Shot
 from zembrik.library.proxies import kept_proxies
 from zembrik.library.settings import Settings
@@ -36,6 +37,7 @@ from zembrik.library.store import StoredAssets
 from zembrik.library.takes import takes_of_show
 from zembrik.library.trials import sheets_of
 from zembrik.web.dials import LABELS, Dial, dial
+from zembrik.web.fields import Asked, Id
 from zembrik.web.outcome import outcome_of
 from zembrik.web.pages.fits import in_world, known_fits, rows_of
 from zembrik.web.pages.motion_words import motion_words
@@ -49,14 +51,14 @@ router = APIRouter()
 
 
 @router.get("/shots/{shot_id}")
-def enter(shot_id: int) -> Response:
+def enter(shot_id: Id) -> Response:
     """Open the bench at its first station."""
     return RedirectResponse(f"/shots/{shot_id}/intake", 303)
 
 
 @router.get("/shots/{shot_id}/{station}")
 def bench(
-    request: Request, db: Db, places: Places, shot_id: int, station: str, body: str = "", takes: int = 0
+    request: Request, db: Db, places: Places, shot_id: Id, station: str, body: str = "", takes: Asked = 0
 ) -> Response:
     """Show the bench with one station open; htmx gets only what changes."""
     if station not in NAMES:
@@ -71,6 +73,7 @@ def render_bench(
     """Return the whole bench, or for htmx its panel with the parts that go with it."""
     shot = get_shot(session, shot_id)
     words = bench_words(session, places, shot, station, body) | more
+    session.commit()  # the connection is others' while this is rendered
     partial = bool(request.headers.get("hx-request"))
     name = "panel.html" if partial else "bench.html"
     response = templates.TemplateResponse(request, name, words | {"partial": partial})
@@ -85,7 +88,8 @@ def bench_words(session: Session, places: Settings, shot: Shot, station: str, bo
     assert head is not None
     setup = head_setup(shot)
     resolved = resolve(setup)
-    findings = findings_of(session, places, head)
+    found = findings_of(session, places, head)
+    findings = [] if isinstance(found, Looking) else found
     bakes = bakes_of(session, shot.id)
     shown = shown_bake(session, shot.id)
     deliveries = deliveries_of(session, shot.id)
@@ -101,6 +105,7 @@ def bench_words(session: Session, places: Settings, shot: Shot, station: str, bo
         "station": station,
         "stations": stations(setup, head, findings, shown, deliveries, outcome),
         "outcome": outcome,
+        "looking": found.errand if isinstance(found, Looking) else 0,
         "findings": [dict(f, number=k) for k, f in enumerate(findings)],
         "bakes": bakes,
         "shown": shown,

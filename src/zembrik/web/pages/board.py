@@ -22,6 +22,7 @@ from zembrik.library.shelving import (
     standing_on,
 )
 from zembrik.library.shots import create_shot, create_show, get_shot
+from zembrik.web.fields import Id, Whole
 from zembrik.web.render import STATIC, Db, Places, Words, templates
 
 router = APIRouter()
@@ -91,9 +92,7 @@ def _bodies(roles: list[str]) -> str:
 
 
 @router.post("/shots")
-def new_shot(
-    db: Db, code: Annotated[str, Form()], title: Annotated[str, Form()], show: Annotated[int, Form()]
-) -> Response:
+def new_shot(db: Db, code: Annotated[str, Form()], title: Annotated[str, Form()], show: Whole) -> Response:
     """Add an empty shot and open its bench."""
     with db.session() as session:
         owner = session.get(Show, show)
@@ -114,7 +113,7 @@ def new_show(db: Db, title: Annotated[str, Form()]) -> Response:
 
 
 @router.post("/shows/{show_id}/rename")
-def rename_a_show(db: Db, show_id: int, title: Annotated[str, Form()]) -> Response:
+def rename_a_show(db: Db, show_id: Id, title: Annotated[str, Form()]) -> Response:
     """Give a show another title."""
     with db.session() as session:
         rename_show(session, show_id, title)
@@ -122,7 +121,7 @@ def rename_a_show(db: Db, show_id: int, title: Annotated[str, Form()]) -> Respon
 
 
 @router.post("/shows/{show_id}/away")
-def show_away(db: Db, show_id: int, away: Annotated[str, Form()]) -> Response:
+def show_away(db: Db, show_id: Id, away: Annotated[str, Form()]) -> Response:
     """Put a show away, or bring it back."""
     with db.session() as session:
         put_away(get_show(session, show_id), away == "yes")
@@ -130,7 +129,7 @@ def show_away(db: Db, show_id: int, away: Annotated[str, Form()]) -> Response:
 
 
 @router.post("/shows/{show_id}/delete")
-def delete_a_show(db: Db, show_id: int, typed: Annotated[str, Form()] = "") -> Response:
+def delete_a_show(db: Db, show_id: Id, typed: Annotated[str, Form()] = "") -> Response:
     """Delete a show without shots."""
     with db.session() as session:
         delete_show(session, show_id, typed)
@@ -138,7 +137,7 @@ def delete_a_show(db: Db, show_id: int, typed: Annotated[str, Form()] = "") -> R
 
 
 @router.post("/shots/{shot_id}/name")
-def rename_a_shot(db: Db, shot_id: int, code: Annotated[str, Form()], title: Annotated[str, Form()]) -> Response:
+def rename_a_shot(db: Db, shot_id: Id, code: Annotated[str, Form()], title: Annotated[str, Form()]) -> Response:
     """Give a shot another code and title."""
     with db.session() as session:
         show_id = rename_shot(session, shot_id, code, title).show_id
@@ -146,7 +145,7 @@ def rename_a_shot(db: Db, shot_id: int, code: Annotated[str, Form()], title: Ann
 
 
 @router.post("/shots/{shot_id}/away")
-def shot_away(db: Db, shot_id: int, away: Annotated[str, Form()]) -> Response:
+def shot_away(db: Db, shot_id: Id, away: Annotated[str, Form()]) -> Response:
     """Put a shot away, or bring it back."""
     with db.session() as session:
         shot = get_shot(session, shot_id, lock=True)
@@ -156,7 +155,7 @@ def shot_away(db: Db, shot_id: int, away: Annotated[str, Form()]) -> Response:
 
 
 @router.get("/shots/{shot_id}/delete")
-def ask_to_delete(request: Request, db: Db, shot_id: int) -> Response:
+def ask_to_delete(request: Request, db: Db, shot_id: Id) -> Response:
     """Tell what stands on a shot, and ask for its code."""
     with db.session() as session:
         words = {"shot": get_shot(session, shot_id), "standing": standing_on(session, shot_id)}
@@ -164,7 +163,7 @@ def ask_to_delete(request: Request, db: Db, shot_id: int) -> Response:
 
 
 @router.post("/shots/{shot_id}/delete")
-def delete_a_shot(db: Db, places: Places, shot_id: int, typed: Annotated[str, Form()] = "") -> Response:
+def delete_a_shot(db: Db, places: Places, shot_id: Id, typed: Annotated[str, Form()] = "") -> Response:
     """Delete a shot and all that stands on it: first on record, then on disk."""
     with db.session() as session:
         show_id = get_shot(session, shot_id).show_id
@@ -173,7 +172,7 @@ def delete_a_shot(db: Db, places: Places, shot_id: int, typed: Annotated[str, Fo
 
 
 @router.post("/shows/{show_id}/bake")
-def bake_many(request: Request, db: Db, show_id: int, which: Annotated[str, Form()]) -> Response:
+def bake_many(request: Request, db: Db, show_id: Id, which: Annotated[str, Form()]) -> Response:
     """Queue all shots of a show that are not true, or the stale ones alone."""
     with db.session() as session:
         if session.get(Show, show_id) is None:
@@ -183,7 +182,7 @@ def bake_many(request: Request, db: Db, show_id: int, which: Annotated[str, Form
 
 
 @router.get("/bakes/{bake_id}/picture.png")
-def picture(db: Db, places: Places, bake_id: int) -> Response:
+def picture(db: Db, places: Places, bake_id: Id) -> Response:
     """Return the small picture of a bake's last frame."""
     with db.session() as session:
         png = cache_path(places, get_bake(session, bake_id)) / "picture.png"

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
-
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, Request
 from fastapi.responses import Response
 from sqlalchemy.orm import Session
 
@@ -25,10 +23,10 @@ from zembrik.library.caches import (
 )
 from zembrik.library.placing import players
 from zembrik.library.settings import Settings
+from zembrik.web.fields import Numbers, Text
 from zembrik.web.render import Db, Places, Words, templates
 
 router = APIRouter()
-Text = Annotated[str, Form()]
 WIDE, HIGH = 1000.0, 120.0  # of the treemap
 MOST_BOXES = 60
 FILTERS = {"": "all", "true": "true", "stale": "stale", "partial": "not all frames", "trial": "trials",
@@ -46,7 +44,7 @@ def library(request: Request, db: Db, q: str = "", state: str = "", sort: str = 
 @router.post("/caches/{what}")
 def change(
     request: Request, db: Db, places: Places, what: str, q: Text = "", state: Text = "", sort: Text = "newest",
-    bake: Annotated[list[int], Form()] = [],  # noqa: B006
+    bake: Numbers = [],  # noqa: B006
 ) -> Response:  # fmt: skip
     """Do one thing to all caches that are ticked; what cannot be done to one is told and left."""
     told: list[str] = []

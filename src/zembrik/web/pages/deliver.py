@@ -15,18 +15,17 @@ from zembrik.core.problem import Problem
 from zembrik.library.bakes import cache_path, get_bake
 from zembrik.library.deliveries import get_delivery, order_delivery, stop_delivery
 from zembrik.web.dials import from_shown
+from zembrik.web.fields import Id, Text, Whole
 from zembrik.web.pages.bench import render_bench
 from zembrik.web.pages.deliveries import order_of
 from zembrik.web.render import Db, Places, size, templates
 
 router = APIRouter()
-Text = Annotated[str, Form()]
-Whole = Annotated[int, Form()]
 
 
 @router.post("/bakes/{bake_id}/deliver")
 def order(
-    request: Request, db: Db, places: Places, bake_id: int, format: Text, first: Text, last: Text,
+    request: Request, db: Db, places: Places, bake_id: Id, format: Text, first: Text, last: Text,
     unit: Text = "m", up_axis: Text = "y", fps: Text = "", angles: Text = "xyz", subdivided: Whole = 0,
     body: Annotated[list[str], Form()] = [],  # noqa: B006
 ) -> Response:  # fmt: skip
@@ -46,7 +45,7 @@ def _order(order: Order, first: str, last: str, body: list[str]) -> Order:
 
 @router.post("/bakes/{bake_id}/delivery-preview")
 def preview(
-    request: Request, db: Db, places: Places, bake_id: int, format: Text, first: Text, last: Text, unit: Text = "m",
+    request: Request, db: Db, places: Places, bake_id: Id, format: Text, first: Text, last: Text, unit: Text = "m",
     up_axis: Text = "y", fps: Text = "", angles: Text = "xyz", subdivided: Whole = 0,
     body: Annotated[list[str], Form()] = [],  # noqa: B006
 ) -> Response:  # fmt: skip
@@ -61,7 +60,7 @@ def preview(
 
 
 @router.post("/deliveries/{delivery_id}/stop")
-def stop(request: Request, db: Db, places: Places, delivery_id: int, shot: Whole) -> Response:
+def stop(request: Request, db: Db, places: Places, delivery_id: Id, shot: Whole) -> Response:
     """Stop a delivery; no half file is left."""
     with db.session() as session:
         stop_delivery(session, delivery_id)
@@ -70,7 +69,7 @@ def stop(request: Request, db: Db, places: Places, delivery_id: int, shot: Whole
 
 
 @router.get("/deliveries/{delivery_id}/file")
-def fetch(db: Db, places: Places, delivery_id: int) -> Response:
+def fetch(db: Db, places: Places, delivery_id: Id) -> Response:
     """Return the delivered file."""
     with db.session() as session:
         delivery = get_delivery(session, delivery_id)
@@ -81,7 +80,7 @@ def fetch(db: Db, places: Places, delivery_id: int) -> Response:
 
 
 @router.get("/deliveries/{delivery_id}/manifest")
-def manifest(db: Db, delivery_id: int) -> Response:
+def manifest(db: Db, delivery_id: Id) -> Response:
     """Return the delivery's manifest."""
     with db.session() as session:
         delivery = get_delivery(session, delivery_id)

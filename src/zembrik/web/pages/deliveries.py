@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
-
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, Request
 from fastapi.responses import Response
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -18,12 +16,10 @@ from zembrik.library.bakes import ACTIVE, board
 from zembrik.library.deliveries import all_deliveries, order_batch, plan_batch, stop_delivery
 from zembrik.library.models import Show
 from zembrik.web.dials import from_shown
+from zembrik.web.fields import Asked, Numbers, Text, Whole
 from zembrik.web.render import Db, Places, Words, templates
 
 router = APIRouter()
-Text = Annotated[str, Form()]
-Whole = Annotated[int, Form()]
-Numbers = Annotated[list[int], Form()]
 TRACKS = ("csv", "json")
 
 
@@ -36,7 +32,7 @@ def order_of(format: str, unit: str, up_axis: str, fps: str, angles: str, subdiv
 
 
 @router.get("/deliveries")
-def page(request: Request, db: Db, show: int = 0) -> Response:
+def page(request: Request, db: Db, show: Asked = 0) -> Response:
     """Show the deliveries of a show, and what could be delivered."""
     with db.session() as session:
         shows = list(session.scalars(select(Show).order_by(Show.title)))
@@ -60,7 +56,7 @@ def _list(session: Session, show_id: int) -> Words:
 
 
 @router.get("/deliveries/list")
-def listed(request: Request, db: Db, show: int) -> Response:
+def listed(request: Request, db: Db, show: Asked) -> Response:
     """Return the list of a show's files alone."""
     with db.session() as session:
         return templates.TemplateResponse(request, "delivery_list.html", _list(session, show))

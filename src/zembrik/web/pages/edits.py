@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import io
 import json
-from typing import Annotated, Any
+from collections.abc import Iterator
+from typing import Annotated, Any, BinaryIO
 
 from fastapi import APIRouter, File, Form, Request, UploadFile
 from fastapi.responses import JSONResponse, Response
@@ -14,22 +16,21 @@ from zembrik.core.exchange.read_sequence import is_sequence, packed
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import placed_mesh
 from zembrik.core.setup.document import parse_setup
-from zembrik.library.bakes import findings_of
 from zembrik.library.bodies import removal, rename_patch
 from zembrik.library.changes import called, differences, short
 from zembrik.library.errands import ask, get_errand
+from zembrik.library.findings import known_findings
 from zembrik.library.intake import Shown, bodies_of, scale_for, show_file, store_file
 from zembrik.library.many import role_patch
 from zembrik.library.shots import Conflict, Patch, edit, get_shot, head_setup, redo, undo
 from zembrik.library.store import StoredAssets, clean_name, hold
 from zembrik.web.dials import LABELS, from_shown
+from zembrik.web.fields import Id, Text, Whole, read_json
 from zembrik.web.pages.bench import render_bench
 from zembrik.web.pages.profile import set_by_hand, ways_to_profile
 from zembrik.web.render import Db, Places, templates
 
 router = APIRouter()
-Text = Annotated[str, Form()]
-Whole = Annotated[int, Form()]
 
 
 def apply_patch(
@@ -54,7 +55,7 @@ def apply_patch(
 
 @router.post("/shots/{shot_id}/set")
 def set_dial(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, path: Text, station: Text,
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, path: Text, station: Text,
     value: Text = "", body: Text = "",
 ) -> Response:  # fmt: skip
     """Set one dial to a typed number, in the unit it is shown in."""
@@ -66,7 +67,7 @@ def set_dial(
 
 @router.post("/shots/{shot_id}/give-back")
 def give_back(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, path: Text, station: Text, body: Text = ""
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, path: Text, station: Text, body: Text = ""
 ) -> Response:
     """Let preset, profile or default decide a dial again."""
     patch = [{"op": "remove", "path": path}]
@@ -76,14 +77,11 @@ def give_back(
 
 @router.post("/shots/{shot_id}/choose")
 def choose(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, path: Text, value: Text, station: Text,
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, path: Text, value: Text, station: Text,
     body: Text = "",
 ) -> Response:  # fmt: skip
     """Set a value that is given as JSON: a choice, a vector, a switch."""
-    try:
-        chosen = json.loads(value)
-    except ValueError:
-        raise Problem("the choice is no JSON.", "choose", "Load the page again.") from None
+    chosen = read_json(value, called(path))
     patch: Patch = [{"op": "add", "path": path, "value": chosen}]
     return apply_patch(
         request, db, places, shot_id, base, patch, f"{called(path)} set to {short(chosen)}", station, body
@@ -91,7 +89,7 @@ def choose(
 
 
 @router.get("/shots/{shot_id}/profile")
-def ask_profile(request: Request, db: Db, shot_id: int, value: str, body: str = "") -> Response:
+def ask_profile(request: Request, db: Db, shot_id: Id, value: str, body: str = "") -> Response:
     """Ask what becomes of the values set by hand when another profile is chosen; both ways with what they cost."""
     with db.session() as session:
         shot = get_shot(session, shot_id)
@@ -101,7 +99,7 @@ def ask_profile(request: Request, db: Db, shot_id: int, value: str, body: str = 
 
 @router.post("/shots/{shot_id}/profile")
 def choose_profile(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, value: Text, keep: Text = "yes",
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, value: Text, keep: Text = "yes",
     body: Text = "",
 ) -> Response:  # fmt: skip
     """Choose a profile, and keep what was set by hand or give all of it to the profile."""
@@ -117,7 +115,7 @@ def choose_profile(
 
 @router.post("/shots/{shot_id}/vector")
 def set_vector(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, path: Text, x: Text, y: Text, z: Text,
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, path: Text, x: Text, y: Text, z: Text,
     station: Text, body: Text = "",
 ) -> Response:  # fmt: skip
     """Set three numbers at once."""
@@ -130,7 +128,7 @@ def set_vector(
 
 @router.post("/shots/{shot_id}/role")
 def set_role(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, role: Text, station: Text,
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, number: Whole, role: Text, station: Text,
     body: Text = "",
 ) -> Response:  # fmt: skip
     """Give a body a role; what only its old role had goes away with it."""
@@ -145,7 +143,7 @@ def set_role(
 
 @router.post("/shots/{shot_id}/remove")
 def remove_body(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, station: Text,
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, number: Whole, station: Text,
     let_go: Text = "",
 ) -> Response:  # fmt: skip
     """Take a body out of the setup; what refers to it is told first, and let go when that is asked for."""
@@ -164,7 +162,7 @@ def remove_body(
 
 @router.post("/shots/{shot_id}/rename")
 def rename_body(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, value: Text, station: Text
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, number: Whole, value: Text, station: Text
 ) -> Response:
     """Give a body another name, wherever it stands."""
     with db.session() as session:
@@ -178,13 +176,13 @@ def rename_body(
 
 @router.post("/shots/{shot_id}/remedy")
 def apply_remedy(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, finding: Whole, station: Text, body: Text = ""
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, finding: Whole, station: Text, body: Text = ""
 ) -> Response:
     """Apply the remedy of a finding as a revision."""
     with db.session() as session:
         head = get_shot(session, shot_id).head
         assert head is not None
-        found = findings_of(session, places, head)
+        found = known_findings(session, places, head)
         if head.number != base or not 0 <= finding < len(found) or not found[finding]["patch"]:
             raise Problem("the finding is from an older revision.", "remedy", "Load the page again.")
         patch, note = found[finding]["patch"], found[finding]["remedy"]
@@ -192,7 +190,7 @@ def apply_remedy(
 
 
 @router.post("/shots/{shot_id}/undo")
-def undo_edit(request: Request, db: Db, places: Places, shot_id: int, station: Text, body: Text = "") -> Response:
+def undo_edit(request: Request, db: Db, places: Places, shot_id: Id, station: Text, body: Text = "") -> Response:
     """Go one revision back."""
     with db.session() as session:
         undo(session, shot_id)
@@ -200,7 +198,7 @@ def undo_edit(request: Request, db: Db, places: Places, shot_id: int, station: T
 
 
 @router.post("/shots/{shot_id}/redo")
-def redo_edit(request: Request, db: Db, places: Places, shot_id: int, station: Text, body: Text = "") -> Response:
+def redo_edit(request: Request, db: Db, places: Places, shot_id: Id, station: Text, body: Text = "") -> Response:
     """Go one revision forward again."""
     with db.session() as session:
         redo(session, shot_id)
@@ -209,7 +207,7 @@ def redo_edit(request: Request, db: Db, places: Places, shot_id: int, station: T
 
 @router.post("/shots/{shot_id}/force")
 def use_mine(
-    request: Request, db: Db, places: Places, shot_id: int, patch: Text, note: Text, station: Text, body: Text = ""
+    request: Request, db: Db, places: Places, shot_id: Id, patch: Text, note: Text, station: Text, body: Text = ""
 ) -> Response:
     """Apply a refused edit on the newest revision: both values are on record then."""
     with db.session() as session:
@@ -217,30 +215,27 @@ def use_mine(
         assert head is not None
         base = head.number
     return apply_patch(
-        request, db, places, shot_id, base, json.loads(patch), f"{note} (over a conflict)", station, body
+        request, db, places, shot_id, base, read_json(patch, "patch"), f"{note} (over a conflict)", station, body
     )
 
 
 @router.post("/shots/{shot_id}/upload")
 def upload(
-    request: Request, db: Db, places: Places, shot_id: int, file: Annotated[list[UploadFile], File()],
+    request: Request, db: Db, places: Places, shot_id: Id, file: Annotated[list[UploadFile], File()],
     station: Text = "intake", body: Text = "",
 ) -> Response:  # fmt: skip
     """Store mesh files and show what they hold; nothing changes in the shot yet. A worker reads the large ones."""
     shown, refused, reading = [], [], []
-    files = [(one.filename or "mesh.obj", one.file.read(MOST_BYTES + 1)) for one in file]
-    if is_sequence([name for name, _ in files]):
-        files = [packed(files)]
     with db.session() as session:
-        for name, data in files:
+        for name, size, data in _arrived(file):
             try:
-                if READ_AT_ONCE_BYTES < len(data) <= MOST_BYTES:
+                if READ_AT_ONCE_BYTES < size <= MOST_BYTES:
                     order = {"sha256": hold(places, data), "name": clean_name(name)}
                     reading.append(ask(session, shot_id, "read", order, again=True).id)
                 else:
-                    shown.append(store_file(session, places, name, data))
+                    shown.append(store_file(session, places, name, data.read(MOST_BYTES + 1)))
             except Problem as problem:
-                if len(files) == 1:
+                if len(file) == 1:
                     raise
                 refused.append(str(problem))
     with db.session() as session:
@@ -250,8 +245,19 @@ def upload(
         )  # fmt: skip
 
 
+def _arrived(files: list[UploadFile]) -> Iterator[tuple[str, int, BinaryIO]]:
+    """Return what was handed in, one after the other: name, bytes, and the file; numbered files are one of frames."""
+    names = [one.filename or "mesh.obj" for one in files]
+    if is_sequence(names) and sum(one.size or 0 for one in files) <= MOST_BYTES:
+        name, data = packed([(name, one.file.read()) for name, one in zip(names, files, strict=True)])
+        yield name, len(data), io.BytesIO(data)
+        return
+    for name, one in zip(names, files, strict=True):
+        yield name, one.size or 0, one.file
+
+
 @router.get("/shots/{shot_id}/taken")
-def taken_of(request: Request, db: Db, places: Places, shot_id: int, reference: str) -> Response:
+def taken_of(request: Request, db: Db, places: Places, shot_id: Id, reference: str) -> Response:
     """Show what a stored file holds."""
     contents = kept_contents(StoredAssets(places).read(reference), reference.partition("/")[2])
     with db.session() as session:
@@ -262,7 +268,7 @@ def taken_of(request: Request, db: Db, places: Places, shot_id: int, reference: 
 
 @router.post("/shots/{shot_id}/take")
 def take(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, reference: Text, unit: Text, up_axis: Text,
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, reference: Text, unit: Text, up_axis: Text,
     forward: Text = "z", part: Annotated[list[str], Form()] = [], station: Text = "intake",  # noqa: B006
     waiting: Annotated[list[str], Form()] = [],  # noqa: B006
 ) -> Response:  # fmt: skip
@@ -289,7 +295,7 @@ def _shown(places: Places, reference: str) -> Shown:
 
 @router.post("/shots/{shot_id}/size")
 def set_size(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, axis: Whole, value: Text,
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, number: Whole, axis: Whole, value: Text,
     station: Text, body: Text = "",
 ) -> Response:  # fmt: skip
     """Scale a body so that it is as long along an axis as typed, metres."""
@@ -308,7 +314,7 @@ def set_size(
 
 
 @router.get("/shots/{shot_id}/setup.json")
-def setup_document(db: Db, shot_id: int) -> Response:
+def setup_document(db: Db, shot_id: Id) -> Response:
     """Return the setup as it stands, as a document."""
     with db.session() as session:
         head = get_shot(session, shot_id).head
@@ -317,7 +323,7 @@ def setup_document(db: Db, shot_id: int) -> Response:
 
 
 @router.get("/shots/{shot_id}/history")
-def history(request: Request, db: Db, shot_id: int) -> Response:
+def history(request: Request, db: Db, shot_id: Id) -> Response:
     """List the revisions, newest first, with what each changed."""
     from sqlalchemy import select
 
@@ -340,7 +346,7 @@ def history(request: Request, db: Db, shot_id: int) -> Response:
 
 @router.post("/shots/{shot_id}/preset")
 def set_preset(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, value: Text, station: Text,
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, number: Whole, value: Text, station: Text,
     body: Text = "",
 ) -> Response:  # fmt: skip
     """Choose another fabric or stuff; dials set by hand stay as they are."""

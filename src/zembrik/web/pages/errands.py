@@ -14,17 +14,16 @@ from zembrik.library.errands import ask, ask_stop, audit_order, fits_order, get_
 from zembrik.library.models import Errand, Shot
 from zembrik.library.shots import get_shot, head_setup
 from zembrik.web.dials import from_shown
+from zembrik.web.fields import Asked, Id, Text, Whole
 from zembrik.web.pages.edits import apply_patch
 from zembrik.web.render import Db, Places, Words, templates
 
 router = APIRouter()
-Text = Annotated[str, Form()]
-Whole = Annotated[int, Form()]
 
 
 @router.post("/shots/{shot_id}/errands")
 def send(
-    request: Request, db: Db, shot_id: int, kind: Text, body: Text = "", way: Text = "", frames: Whole = 12,
+    request: Request, db: Db, shot_id: Id, kind: Text, body: Text = "", way: Text = "", frames: Whole = 12,
     spacing: Text = "", flaw: Text = "", even: Whole = 0, bake: Whole = 0, bound_mm: Text = "1",
     bound_deg: Text = "0.5", turns: Text = "quaternions",
     only: Annotated[list[str], Form()] = [], frame: Whole = 1, thickness: Text = "0", rounds: Whole = 0,  # noqa: B006
@@ -80,14 +79,14 @@ def _order(shot: Shot, kind: str, body: str, **asked: Any) -> dict[str, Any]:
 
 
 @router.get("/errands/{number}")
-def watch(request: Request, db: Db, number: int, shot: int, station: str = "start", body: str = "") -> Response:
+def watch(request: Request, db: Db, number: Id, shot: Asked, station: str = "start", body: str = "") -> Response:
     """Return how far an errand is, or what it found, for a shot: another may have asked for it first."""
     with db.session() as session:
         return _shown(request, session, number, shot, station, body)
 
 
 @router.post("/errands/{number}/stop")
-def stop(request: Request, db: Db, number: int, shot: Whole, station: Text = "start", body: Text = "") -> Response:
+def stop(request: Request, db: Db, number: Id, shot: Whole, station: Text = "start", body: Text = "") -> Response:
     """Stop an errand; nothing was changed by it."""
     with db.session() as session:
         ask_stop(session, number)
@@ -97,7 +96,7 @@ def stop(request: Request, db: Db, number: int, shot: Whole, station: Text = "st
 
 @router.post("/shots/{shot_id}/apply-errand")
 def apply(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, errand: Whole, station: Text, body: Text = ""
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, errand: Whole, station: Text, body: Text = ""
 ) -> Response:
     """Make a revision of what an errand proposes; it must be about the setup as it stands."""
     with db.session() as session:

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import json
-from typing import Annotated, Any
+from typing import Any
 
 import jsonpointer
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
 from zembrik.core.keys.paste import pasted
@@ -14,12 +13,11 @@ from zembrik.core.problem import Problem
 from zembrik.core.setup.document import Setup
 from zembrik.library.shots import Patch, get_shot, head_setup
 from zembrik.web.dials import from_shown, keys_from_shown
+from zembrik.web.fields import Id, Text, Whole, read_json
 from zembrik.web.pages.edits import apply_patch
 from zembrik.web.render import Db, Places
 
 router = APIRouter()
-Text = Annotated[str, Form()]
-Whole = Annotated[int, Form()]
 
 
 def _document(db: Db, shot_id: int) -> tuple[dict[str, Any], Setup]:
@@ -51,14 +49,11 @@ def put(document: dict[str, Any], path: str, value: Any) -> Patch:
 
 @router.post("/shots/{shot_id}/track")
 def set_track(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, path: Text, keys: Text = "[]",
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, path: Text, keys: Text = "[]",
     ease: Text = "smooth", station: Text = "motion", body: Text = "",
 ) -> Response:  # fmt: skip
     """Set what a value is over frames: keys as JSON; none gives the track up."""
-    try:
-        pairs = json.loads(keys)
-    except ValueError:
-        raise Problem("the keys are no JSON.", "curves", "Load the page again.") from None
+    pairs = read_json(keys, "keys")
     if not isinstance(pairs, list):
         raise Problem("the keys are no list.", "curves", "Load the page again.")
     pairs = keys_from_shown(path, pairs)
@@ -90,7 +85,7 @@ def _placed(text: str) -> list[list[float]]:
 
 @router.post("/shots/{shot_id}/spin")
 def set_spin(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, x: Text = "0", y: Text = "1",
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, number: Whole, x: Text = "0", y: Text = "1",
     z: Text = "0", off: Whole = 0, station: Text = "motion", body: Text = "",
 ) -> Response:  # fmt: skip
     """Let a body spin about an axis: once round over the shot until its curve says otherwise; `off` takes it away."""
@@ -107,7 +102,7 @@ def set_spin(
 
 @router.post("/shots/{shot_id}/path")
 def set_path(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, points: Text = "",
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, number: Whole, points: Text = "",
     forward: Text = "z", closed: Text = "", x: Text = "0", y: Text = "0", z: Text = "0", station: Text = "motion",
     body: Text = "",
 ) -> Response:  # fmt: skip
@@ -129,7 +124,7 @@ def set_path(
 
 @router.post("/shots/{shot_id}/parent")
 def set_parent(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, parent: Text = "",
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, number: Whole, parent: Text = "",
     station: Text = "motion", body: Text = "",
 ) -> Response:  # fmt: skip
     """Let a body go along with another, or with no name by itself again."""
@@ -142,7 +137,7 @@ def set_parent(
 
 @router.post("/shots/{shot_id}/paste-motion")
 def paste_motion(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, source: Text,
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, number: Whole, source: Text,
     begins: Text = "", x: Text = "0", y: Text = "0", z: Text = "0", station: Text = "motion", body: Text = "",
 ) -> Response:  # fmt: skip
     """Give a body the motion of another, of this shot or another of its show: at a frame, and some way beside it."""
@@ -169,7 +164,7 @@ def paste_motion(
 
 @router.post("/shots/{shot_id}/pin")
 def set_pin(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, rule: Text, pin: Whole = -1,
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, number: Whole, rule: Text, pin: Whole = -1,
     numbers: Text = "[]", side: Text = "top", above: Text = "0", near: Text = "", distance: Text = "10",
     falloff: Text = "0", follow: Text = "", release: Text = "", station: Text = "motion", body: Text = "",
 ) -> Response:  # fmt: skip
@@ -179,7 +174,7 @@ def set_pin(
     held = dict(pins[pin]) if 0 <= pin < len(pins) else {}
     points: dict[str, Any]
     if rule == "chosen":
-        chosen = json.loads(numbers or "[]")
+        chosen = read_json(numbers or "[]", "numbers")
         if not chosen:
             raise Problem("no point is chosen.", "pins", "Click points in the viewport, or drag a box around them.")
         points = {"numbers": sorted({int(n) for n in chosen})}
@@ -206,7 +201,7 @@ def set_pin(
 
 @router.post("/shots/{shot_id}/wind")
 def set_wind(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, x: Text, y: Text, z: Text,
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, number: Whole, x: Text, y: Text, z: Text,
     station: Text = "motion", body: Text = "",
 ) -> Response:  # fmt: skip
     """Set a wind's velocity. Number -1 adds one that sets in over a second."""
@@ -217,7 +212,7 @@ def set_wind(
 
 @router.post("/shots/{shot_id}/turbulence")
 def set_turbulence(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, speed: Text = "",
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, number: Whole, speed: Text = "",
     size: Text = "", rate: Text = "", seed: Text = "", station: Text = "motion", body: Text = "",
 ) -> Response:  # fmt: skip
     """Set turbulent air; what is left out, as what is keyed is, stays. Number -1 adds one."""
@@ -229,7 +224,7 @@ def set_turbulence(
 
 @router.post("/shots/{shot_id}/air-damping")
 def set_damping(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, rate: Text = "",
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, number: Whole, rate: Text = "",
     station: Text = "motion", body: Text = "",
 ) -> Response:  # fmt: skip
     """Set air that slows everything alike; a rate that is keyed stays. Number -1 adds one."""

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import re
 from types import SimpleNamespace
 from typing import Annotated
 
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, Depends, Form, Request
 from fastapi.responses import Response
+from starlette.datastructures import FormData
 
 from zembrik.core.cache.reader import Cache
 from zembrik.core.problem import Problem
@@ -16,19 +18,26 @@ from zembrik.library.placing import placed_bodies
 from zembrik.library.settings import Settings
 from zembrik.library.shots import Patch, get_shot, head_setup
 from zembrik.web.dials import from_shown
+from zembrik.web.fields import Id, Text
 from zembrik.web.pages.edits import apply_patch
 from zembrik.web.render import Db, Places, templates
 
 router = APIRouter()
-Text = Annotated[str, Form()]
-Whole = Annotated[int, Form()]
+
+
+async def typed(request: Request) -> FormData:
+    """Return all fields of a form whose names are not known ahead; the route itself runs beside others."""
+    return await request.form()
+
+
+Typed = Annotated[FormData, Depends(typed)]
 MOST_OFFERED = 8
 MOST_BODIES = 60  # of a cache that are listed one by one
 
 
 @router.post("/shots/{shot_id}/hand-in")
 def hand_in(
-    request: Request, db: Db, shot_id: int, reference: Text, unit: Text, up_axis: Text, fps: Text, first: Text,
+    request: Request, db: Db, shot_id: Id, reference: Text, unit: Text, up_axis: Text, fps: Text, first: Text,
     forward: Text = "z", label: Text = "", part: Annotated[list[str], Form()] = [],  # noqa: B006
 ) -> Response:  # fmt: skip
     """Have a worker keep chosen parts of a stored file as a cache of this shot."""
@@ -49,7 +58,7 @@ def hand_in(
 
 
 @router.get("/shots/{shot_id}/placeable")
-def placeable(request: Request, db: Db, places: Places, shot_id: int, q: str = "") -> Response:
+def placeable(request: Request, db: Db, places: Places, shot_id: Id, q: str = "") -> Response:
     """List caches that could be placed in a shot: those that fit some words, of all shows."""
     with db.session() as session:
         shot = get_shot(session, shot_id)
@@ -69,19 +78,17 @@ def _offered(places: Settings, row: Row) -> SimpleNamespace:
 
 
 @router.post("/shots/{shot_id}/place-cache")
-async def place(request: Request, shot_id: int) -> Response:
+def place(request: Request, db: Db, places: Places, shot_id: Id, form: Typed) -> Response:
     """Place bodies of a cache in a shot, at a frame and some way off; no byte of it is copied."""
-    form = await request.form()
 
     def text(name: str, otherwise: str = "") -> str:
         return str(form.get(name, otherwise))
 
     bake = text("bake")
-    if not bake.isdigit():
+    if not re.fullmatch(r"[0-9]{1,9}", bake):
         raise Problem("no cache is chosen.", "place", "Choose one of those listed.")
     only = [str(name) for name in form.getlist(f"only-{bake}")]
     offset = [from_shown("offset", text(axis, "0")) for axis in ("x", "y", "z")]
-    db, places = request.app.state.database, request.app.state.settings
     with db.session() as session:
         setup = head_setup(get_shot(session, shot_id))
         bodies = placed_bodies(
@@ -91,5 +98,7 @@ async def place(request: Request, shot_id: int) -> Response:
     patch: Patch = [{"op": "add", "path": "/bodies/-", "value": b} for b in bodies]
     title = bodies[0]["name"]
     words = f"placed {title}" if len(bodies) == 1 else f"placed {title} and {len(bodies) - 1} more"
-    base = int(text("base", "0") or 0)
-    return apply_patch(request, db, places, shot_id, base, patch, f"{words} of cache {bake}", "intake", title)
+    base = text("base", "0") or "0"
+    if not re.fullmatch(r"[0-9]{1,9}", base):
+        raise Problem("base: this is no number of a revision.", "place", "Load the page again.")
+    return apply_patch(request, db, places, shot_id, int(base), patch, f"{words} of cache {bake}", "intake", title)

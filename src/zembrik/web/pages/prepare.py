@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Any
 
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
 from zembrik.core.mesh.density import points_at, spacing_of
@@ -22,17 +22,16 @@ from zembrik.library.render_meshes import carry_patch, let_go_patch
 from zembrik.library.shots import Patch, get_shot, head_setup
 from zembrik.library.store import StoredAssets
 from zembrik.web.dials import from_shown
+from zembrik.web.fields import Id, Text, Whole
 from zembrik.web.pages.bench import render_bench
 from zembrik.web.pages.edits import apply_patch
 from zembrik.web.render import Db, Places, templates
 
 router = APIRouter()
-Text = Annotated[str, Form()]
-Whole = Annotated[int, Form()]
 
 
 @router.get("/shots/{shot_id}/audit")
-def audit_of(request: Request, db: Db, places: Places, shot_id: int, body: str, station: str = "intake") -> Response:
+def audit_of(request: Request, db: Db, places: Places, shot_id: Id, body: str, station: str = "intake") -> Response:
     """Return what is wrong with a body's mesh, each with its mend."""
     from zembrik.core.mesh.audit import Audit  # see `app._warm_up`
     from zembrik.core.mesh.mend import MENDS
@@ -68,7 +67,7 @@ def _send_for(shot_id: int, kind: str, body: str, station: str, **asked: str) ->
 
 @router.post("/shots/{shot_id}/mend")
 def mend(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, kind: Text,
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, number: Whole, kind: Text,
     station: Text = "intake",
 ) -> Response:  # fmt: skip
     """Take one kind of flaw out of a body's mesh: a new file, made from the old one, which stays."""
@@ -108,7 +107,7 @@ def _densities(mesh: TriMesh, scale: float, a_point_s: float | None) -> list[dic
 
 @router.post("/shots/{shot_id}/density")
 def set_density(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, value: Text,
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, number: Whole, value: Text,
     station: Text = "intake",
 ) -> Response:  # fmt: skip
     """Give a body's mesh another spacing, typed in millimetres."""
@@ -137,7 +136,7 @@ def _named(bodies: list[Body], name: str) -> tuple[int, Body]:
 
 @router.post("/shots/{shot_id}/keep-proxy")
 def keep_one(
-    request: Request, db: Db, places: Places, shot_id: int, number: Whole, name: Text = "", station: Text = "proxies",
+    request: Request, db: Db, places: Places, shot_id: Id, number: Whole, name: Text = "", station: Text = "proxies",
 ) -> Response:  # fmt: skip
     """Keep a body's proxy under a name, for every shot that has its mesh."""
     with db.session() as session:
@@ -152,7 +151,7 @@ def keep_one(
 
 @router.post("/kept-proxies/{kept}/forget")
 def forget_one(
-    request: Request, db: Db, places: Places, kept: int, shot: Whole, station: Text = "proxies", body: Text = ""
+    request: Request, db: Db, places: Places, kept: Id, shot: Whole, station: Text = "proxies", body: Text = ""
 ) -> Response:
     """Keep a proxy no longer; bodies that have it go on having it."""
     with db.session() as session:
@@ -163,7 +162,7 @@ def forget_one(
 
 @router.post("/shots/{shot_id}/carry")
 def carry_mesh(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, other: Text = "",
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, number: Whole, other: Text = "",
     station: Text = "intake",
 ) -> Response:  # fmt: skip
     """Make a body carry the mesh of another body, or with no name let go of what it carries."""

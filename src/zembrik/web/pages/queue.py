@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import datetime
-from typing import Annotated
 
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, Request
 from fastapi.responses import Response
 from sqlalchemy.orm import Session
 
@@ -15,10 +14,10 @@ from zembrik.library.errands import ask_stop as stop_errand
 from zembrik.library.queue_view import failed_bakes, first_in_line, last_hours, other_work, waiting_bakes, workers
 from zembrik.library.settings import Settings
 from zembrik.library.shots import get_shot
+from zembrik.web.fields import Whole
 from zembrik.web.render import Db, Places, Words, templates
 
 router = APIRouter()
-Whole = Annotated[int, Form()]
 
 
 @router.get("/queue")

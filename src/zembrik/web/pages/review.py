@@ -5,12 +5,13 @@ from __future__ import annotations
 from types import SimpleNamespace
 from typing import Annotated
 
-from fastapi import APIRouter, Form, Query, Request
+from fastapi import APIRouter, Query, Request
 from fastapi.responses import JSONResponse, Response
 
 from zembrik.core.problem import Problem
 from zembrik.library.bakes import bakes_of
 from zembrik.library.shots import get_shot, mark_frame
+from zembrik.web.fields import Asked, Id, Whole
 from zembrik.web.pages.trial_words import rows_of
 from zembrik.web.render import Db, Places, templates
 
@@ -19,7 +20,7 @@ MOST = 12  # caches side by side
 
 
 @router.post("/shots/{shot_id}/marks")
-def mark(db: Db, shot_id: int, frame: Annotated[int, Form()]) -> Response:
+def mark(db: Db, shot_id: Id, frame: Whole) -> Response:
     """Mark a frame of a shot, or take its mark away; return all that are marked."""
     with db.session() as session:
         return JSONResponse(mark_frame(session, shot_id, frame))
@@ -27,7 +28,7 @@ def mark(db: Db, shot_id: int, frame: Annotated[int, Form()]) -> Response:
 
 @router.get("/shots/{shot_id}/compare")
 def compare(
-    request: Request, db: Db, places: Places, shot_id: int, bake: Annotated[list[int], Query()], against: int = 0
+    request: Request, db: Db, places: Places, shot_id: Id, bake: Annotated[list[int], Query()], against: Asked = 0
 ) -> Response:
     """Show some caches of a shot side by side, by one clock; with `against`, how far the others are from that one."""
     with db.session() as session:

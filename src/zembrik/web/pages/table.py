@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Any
 
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
 from zembrik.core.problem import Problem
@@ -14,12 +14,11 @@ from zembrik.core.setup.resolve import resolve
 from zembrik.library.many import ROLES, set_many
 from zembrik.library.shots import get_shot, head_setup
 from zembrik.web.dials import SHOWN, from_shown
+from zembrik.web.fields import Id, Numbers, Text, Whole
 from zembrik.web.pages.edits import apply_patch
 from zembrik.web.render import Db, Places, templates
 
 router = APIRouter()
-Text = Annotated[str, Form()]
-Whole = Annotated[int, Form()]
 # What can be set, and what it is called; numbers first.
 NUMBERS = {
     "thickness": "thickness", "friction": "friction", "bounce": "bounce", "density": "density, kg/m³",
@@ -33,7 +32,7 @@ CHOICES: dict[str, list[str]] = {
 
 
 @router.get("/shots/{shot_id}/table")
-def table(request: Request, db: Db, shot_id: int) -> Response:
+def table(request: Request, db: Db, shot_id: Id) -> Response:
     """Return the table of all bodies."""
     with db.session() as session:
         shot = get_shot(session, shot_id)
@@ -63,8 +62,8 @@ def _row(number: int, role: str, values: dict[str, Any], factor: float) -> dict[
 
 @router.post("/shots/{shot_id}/table")
 def set_values(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, what: Text, value: Text = "",
-    choice: Text = "", number: Annotated[list[int], Form()] = [], station: Text = "intake", body: Text = "",  # noqa: B006
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, what: Text, value: Text = "",
+    choice: Text = "", number: Numbers = [], station: Text = "intake", body: Text = "",  # noqa: B006
 ) -> Response:  # fmt: skip
     """Set one value on all ticked bodies, as one revision."""
     if not number:

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
-
-from fastapi import APIRouter, Form, Request
+from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
 from zembrik.core.problem import Problem
@@ -13,18 +11,17 @@ from zembrik.library.retiming import retimed
 from zembrik.library.shots import Patch, get_shot, head_setup
 from zembrik.library.takes import favour_take, get_take, keep_take, remove_take, rename_take, use_take
 from zembrik.web.dials import from_shown
+from zembrik.web.fields import Id, Text, Whole
 from zembrik.web.pages.bench import render_bench
 from zembrik.web.pages.edits import apply_patch
 from zembrik.web.render import Db, Places, templates
 
 router = APIRouter()
-Text = Annotated[str, Form()]
-Whole = Annotated[int, Form()]
 
 
 @router.post("/shots/{shot_id}/keep-take")
 def keep(
-    request: Request, db: Db, places: Places, shot_id: int, name: Text, what: Text, bake: Whole = 0,
+    request: Request, db: Db, places: Places, shot_id: Id, name: Text, what: Text, bake: Whole = 0,
     bound_mm: Text = "1", bound_deg: Text = "0.5", body: Text = "",
 ) -> Response:  # fmt: skip
     """Keep a body's motion, everything that moves by keys, or what a bake's rigid bodies did, under a name."""
@@ -49,7 +46,7 @@ def keep(
 
 @router.post("/shots/{shot_id}/takes/{what}")
 def change(
-    request: Request, db: Db, places: Places, shot_id: int, what: str, take: Whole, name: Text = "", body: Text = ""
+    request: Request, db: Db, places: Places, shot_id: Id, what: str, take: Whole, name: Text = "", body: Text = ""
 ) -> Response:
     """Favour, rename or take away a take."""
     with db.session() as session:
@@ -68,7 +65,7 @@ def change(
 
 @router.post("/shots/{shot_id}/use-take")
 def use(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, source: Text, to: Text = "body",
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, source: Text, to: Text = "body",
     begins: Text = "", x: Text = "0", y: Text = "0", z: Text = "0", parent: Text = "", station: Text = "motion",
     body: Text = "",
 ) -> Response:  # fmt: skip
@@ -87,7 +84,7 @@ def use(
 
 @router.post("/shots/{shot_id}/retime")
 def retime(
-    request: Request, db: Db, places: Places, shot_id: int, base: Whole, number: Whole, how: Text, one: Text = "",
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, number: Whole, how: Text, one: Text = "",
     two: Text = "", station: Text = "motion", body: Text = "",
 ) -> Response:  # fmt: skip
     """Shift, trim, loop a body's keyed motion, take it to another frame rate, or key it anew."""

@@ -32,13 +32,12 @@ from zembrik.library.trials import (
     trial_of,
 )
 from zembrik.web.dials import from_shown
+from zembrik.web.fields import Id, Text, Whole
 from zembrik.web.pages.trial_dials import range_of, turnable, values_of
 from zembrik.web.pages.trial_words import sheet_words
 from zembrik.web.render import Db, Places, Words, templates
 
 router = APIRouter()
-Text = Annotated[str, Form()]
-Whole = Annotated[int, Form()]
 QUICK_FRAMES = 48  # of a look at three spacings
 CHEAP_SUBSTEPS = 10  # of a screening
 
@@ -59,7 +58,7 @@ def _dials(setup: Setup, chosen: list[tuple[str, str]]) -> list[DialValues]:
 
 @router.post("/shots/{shot_id}/plan-trials")
 def plan(
-    request: Request, db: Db, places: Places, shot_id: int, last: Text, one: Text, one_values: Text = "",
+    request: Request, db: Db, places: Places, shot_id: Id, last: Text, one: Text, one_values: Text = "",
     two: Text = "", two_values: Text = "", coarser: Text = "",
 ) -> Response:  # fmt: skip
     """Return how many runs a plan has and what they will take; nothing is started."""
@@ -100,7 +99,7 @@ def _estimate(
 
 @router.post("/shots/{shot_id}/trials")
 def run(
-    request: Request, db: Db, places: Places, shot_id: int, last: Text, one: Text, one_values: Text = "",
+    request: Request, db: Db, places: Places, shot_id: Id, last: Text, one: Text, one_values: Text = "",
     two: Text = "", two_values: Text = "", coarser: Text = "",
 ) -> Response:  # fmt: skip
     """Queue all runs of a plan and open their sheet; coarser: with the points of every cloth twice as far apart."""
@@ -116,7 +115,7 @@ def run(
 
 @router.post("/shots/{shot_id}/proof")
 def prove(
-    request: Request, db: Db, places: Places, shot_id: int, last: Text, bound: Text, spacing: Text = ""
+    request: Request, db: Db, places: Places, shot_id: Id, last: Text, bound: Text, spacing: Text = ""
 ) -> Response:
     """Queue runs of the shot with its substeps, twice and four times as many, and open their sheet.
 
@@ -158,7 +157,7 @@ def _respaced(session: Session, places: Settings, setup: Setup, factor: float) -
 
 @router.post("/shots/{shot_id}/leverage")
 def screen(
-    request: Request, db: Db, shot_id: int, last: Text, spread: Text, walks: Text, seed: Text,
+    request: Request, db: Db, shot_id: Id, last: Text, spread: Text, walks: Text, seed: Text,
     dial: Annotated[list[str], Form()] = [],  # noqa: B006
 ) -> Response:  # fmt: skip
     """Queue a screening of some dials on a cheap version of the shot, and open its sheet."""
@@ -182,7 +181,7 @@ def screen(
 
 
 @router.post("/shots/{shot_id}/spacing-trials")
-def spacings(request: Request, db: Db, places: Places, shot_id: int, number: Whole) -> Response:
+def spacings(request: Request, db: Db, places: Places, shot_id: Id, number: Whole) -> Response:
     """Queue a quick look at three spacings of a body's points, and open their sheet."""
     with db.session() as session:
         setup = head_setup(get_shot(session, shot_id))
@@ -208,21 +207,21 @@ def _opened(sheet: TrialSheet) -> Response:
 
 
 @router.get("/sheets/{sheet_id}")
-def show(request: Request, db: Db, places: Places, sheet_id: int) -> Response:
+def show(request: Request, db: Db, places: Places, sheet_id: Id) -> Response:
     """Show a sheet: all its trials moving by one clock, and what is told of each."""
     with db.session() as session:
         return templates.TemplateResponse(request, "trials.html", sheet_words(session, places, sheet_id))
 
 
 @router.get("/sheets/{sheet_id}/table")
-def table(request: Request, db: Db, places: Places, sheet_id: int) -> Response:
+def table(request: Request, db: Db, places: Places, sheet_id: Id) -> Response:
     """Return the sheet's table alone."""
     with db.session() as session:
         return templates.TemplateResponse(request, "trial_table.html", sheet_words(session, places, sheet_id))
 
 
 @router.post("/sheets/{sheet_id}/{what}")
-def change(request: Request, db: Db, places: Places, sheet_id: int, what: str, trial: Whole = 0) -> Response:
+def change(request: Request, db: Db, places: Places, sheet_id: Id, what: str, trial: Whole = 0) -> Response:
     """Mark a trial, hold the others against it, throw it away, adopt it; stop or throw away all."""
     try:
         with db.session() as session:

@@ -13,6 +13,7 @@ from zembrik.core.setup.document import Setup
 from zembrik.core.setup.resolve import resolve
 from zembrik.library.shots import get_shot, head_setup
 from zembrik.library.store import StoredAssets
+from zembrik.web.fields import Id
 from zembrik.web.render import Db, Places
 from zembrik.web.streams.pack import Pack
 
@@ -22,7 +23,7 @@ MOST_FRAMES = 400  # moments; of longer shots every few frames
 
 
 @router.get("/shots/{shot_id}/air.bin")
-def air(db: Db, places: Places, shot_id: int) -> Response:
+def air(db: Db, places: Places, shot_id: Id) -> Response:
     """Return places (k, 3) in metres and the air's velocity there (moments, k, 3) in m/s, with the moments' frames."""
     with db.session() as session:
         setup = head_setup(get_shot(session, shot_id))

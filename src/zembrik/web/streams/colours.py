@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from functools import lru_cache
 from pathlib import Path
+from threading import Lock
 from typing import TYPE_CHECKING
 
 from fastapi import APIRouter
@@ -17,6 +18,7 @@ from zembrik.core.setup.document import parse_setup
 from zembrik.library.bakes import cache_path, get_bake
 from zembrik.library.settings import Settings
 from zembrik.library.store import StoredAssets
+from zembrik.web.fields import Asked, Id
 from zembrik.web.render import Db, Places
 from zembrik.web.streams.pack import Pack
 
@@ -28,7 +30,7 @@ router = APIRouter()
 
 
 @router.get("/bakes/{bake_id}/colours.bin")
-def colours(db: Db, places: Places, bake_id: int, what: str, frame: int, other: int = 0) -> Response:
+def colours(db: Db, places: Places, bake_id: Id, what: str, frame: Asked, other: Asked = 0) -> Response:
     """Return a value for every point of every body at a frame, with the top of the scale, in the unit it is shown in.
 
     With `what` being "apart" it is the distance to another bake.
@@ -51,8 +53,13 @@ def colours(db: Db, places: Places, bake_id: int, what: str, frame: int, other: 
         if cache.foreign is not None:
             raise Problem("the cache was handed in; nothing was computed of it.", "colours", "Lay it over another.")
         seen = _seen(str(cache.path), document, places)
-        world = _world(str(cache.path), document, places) if what == "penetration" else None
-        values, (label, unit, factor) = values_at(seen, what, frame, world), KINDS[what]
+        if what == "penetration":
+            alone, world = _world(str(cache.path), document, places)
+            with alone:  # it is moved to the frame: whoever asks for another one waits
+                values = values_at(seen, what, frame, world)
+        else:
+            values = values_at(seen, what, frame)
+        label, unit, factor = KINDS[what]
         top = _top(str(cache.path), cache.done or 0, document, places, what)
     pack = Pack()
     bodies = [
@@ -70,11 +77,11 @@ def _seen(path: str, document: str, places: Settings) -> Seen:
 
 
 @lru_cache(maxsize=4)
-def _world(path: str, document: str, places: Settings) -> World:
+def _world(path: str, document: str, places: Settings) -> tuple[Lock, World]:
     from zembrik.core.solver.build import build_world  # see `app._warm_up`
 
     seen = _seen(path, document, places)
-    return build_world(seen.setup, seen.assets)
+    return Lock(), build_world(seen.setup, seen.assets)
 
 
 @lru_cache(maxsize=256)

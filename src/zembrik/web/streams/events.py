@@ -9,13 +9,14 @@ from fastapi import APIRouter, Request
 from fastapi.responses import StreamingResponse
 
 from zembrik.web.changes import Changes
+from zembrik.web.fields import Asked
 
 router = APIRouter()
 ALIVE_S = 20.0  # a line that says nothing, so that what lies between does not take the stream for dead
 
 
 @router.get("/events")
-async def events(request: Request, shot: int = 0) -> StreamingResponse:
+async def events(request: Request, shot: Asked = 0) -> StreamingResponse:
     """Send what changes of a shot, or with 0 that anything did, for as long as the page is open."""
     changes: Changes = request.app.state.changes
     page = changes.join(shot)

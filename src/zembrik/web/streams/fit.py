@@ -11,6 +11,7 @@ from zembrik.core.setup.assets import placed_mesh
 from zembrik.core.setup.resolve import resolve
 from zembrik.library.shots import get_shot, head_setup
 from zembrik.library.store import StoredAssets
+from zembrik.web.fields import Id
 from zembrik.web.render import Db, Places
 from zembrik.web.streams.pack import Pack
 
@@ -18,7 +19,7 @@ router = APIRouter()
 
 
 @router.get("/shots/{shot_id}/fit.bin")
-def fit(db: Db, places: Places, shot_id: int, body: str) -> Response:
+def fit(db: Db, places: Places, shot_id: Id, body: str) -> Response:
     """Return points, faces and, for each point, how far (m) the mesh is outside of the body's proxy."""
     from zembrik.core.proxy.deviation import deviations  # see `app._warm_up`
     from zembrik.core.solver.colliders import proxy_shapes

@@ -15,6 +15,7 @@ from zembrik.library.bakes import cache_path, get_bake
 from zembrik.library.render_meshes import binding_of, carried_bodies
 from zembrik.library.shots import get_shot, head_setup
 from zembrik.library.store import StoredAssets
+from zembrik.web.fields import Asked, Id
 from zembrik.web.render import Db, Places
 
 if TYPE_CHECKING:
@@ -25,7 +26,7 @@ MOST_BYTES = 24_000_000
 
 
 @router.get("/bakes/{bake_id}/frames.bin")
-def frames(db: Db, places: Places, bake_id: int, first: int, count: int = 1, carried: bool = False) -> Response:
+def frames(db: Db, places: Places, bake_id: Id, first: Asked, count: Asked = 1, carried: bool = False) -> Response:
     """Return up to `count` frames from `first` on: each all bodies' points as float32, one after the other.
 
     If asked, the points of the render meshes that bodies carry come after them.

@@ -14,11 +14,13 @@ from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import mover_of_body, placed_mesh, render_mesh, start_mesh
 from zembrik.core.setup.document import Body, Keys, Setup, parse_setup
 from zembrik.core.setup.resolve import resolve
-from zembrik.library.bakes import cache_path, findings_of, get_bake
+from zembrik.library.bakes import cache_path, get_bake
+from zembrik.library.findings import Looking, findings_of
 from zembrik.library.render_meshes import binding_of, carried_bodies
 from zembrik.library.settings import Settings
 from zembrik.library.shots import get_shot, head_setup
 from zembrik.library.store import StoredAssets
+from zembrik.web.fields import Id
 from zembrik.web.render import Db, Places
 from zembrik.web.streams.pack import Pack
 
@@ -28,13 +30,14 @@ MOST_FORMS = 2_000_000  # points times frames of a collider that changes its for
 
 
 @router.get("/shots/{shot_id}/scene.bin")
-def scene(request: Request, db: Db, places: Places, shot_id: int) -> Response:
+def scene(request: Request, db: Db, places: Places, shot_id: Id) -> Response:
     """Return every body's mesh where it stands, its pinned points, its proxy, and its motion frame by frame."""
     with db.session() as session:
         shot = get_shot(session, shot_id)
         setup, head = head_setup(shot), shot.head
         assert head is not None
-        findings, marked = findings_of(session, places, head), list(shot.marks or [])
+        found, marked = findings_of(session, places, head), list(shot.marks or [])
+        findings = [] if isinstance(found, Looking) else found
     tag = f'"{"-".join(map(str, [head.id, *marked]))}"'
     if request.headers.get("if-none-match") == tag:
         return Response(status_code=304)
@@ -42,12 +45,13 @@ def scene(request: Request, db: Db, places: Places, shot_id: int) -> Response:
         {"at": f["at"], "text": f["text"], "title": f["title"], "severe": f["severe"]} for f in findings if f["at"]
     ]
     data, whole = scene_bytes(setup, places, {"revision": head.number, "marks": marks, "marked": marked})
+    whole = whole and not isinstance(found, Looking)
     headers = {"ETag": tag, "Cache-Control": "no-cache"} if whole else {"Cache-Control": "no-store"}
     return Response(data, media_type=BINARY, headers=headers)
 
 
 @router.get("/bakes/{bake_id}/scene.bin")
-def baked_scene(db: Db, places: Places, bake_id: int) -> Response:
+def baked_scene(db: Db, places: Places, bake_id: Id) -> Response:
     """Return the same of the setup that was baked, which never changes."""
     with db.session() as session:
         setup = parse_setup(get_bake(session, bake_id).document)
@@ -132,7 +136,7 @@ def _render(pack: Pack, body: Body, began: np.ndarray, assets: StoredAssets) -> 
 
 
 @router.get("/bakes/{bake_id}/mesh.bin")
-def baked_mesh(db: Db, places: Places, bake_id: int, carried: bool = False) -> Response:
+def baked_mesh(db: Db, places: Places, bake_id: Id, carried: bool = False) -> Response:
     """Return the faces of the bodies in a cache, and how many points each has; if asked, also of what they carry."""
     with db.session() as session:
         bake = get_bake(session, bake_id)

@@ -15,6 +15,7 @@ from zembrik.library.deliveries import deliveries_of
 from zembrik.library.models import Bake, Delivery
 from zembrik.library.settings import Settings
 from zembrik.library.shots import get_shot
+from zembrik.web.fields import Asked, Id
 from zembrik.web.outcome import outcome_of
 from zembrik.web.render import Db, Places
 
@@ -22,7 +23,7 @@ router = APIRouter()
 
 
 @router.get("/shots/{shot_id}/status.json")
-def status(db: Db, shot_id: int, have: int = 0, bake: int = 0) -> dict[str, Any]:
+def status(db: Db, shot_id: Id, have: Asked = 0, bake: Asked = 0) -> dict[str, Any]:
     """Return the state of the shot's shown bake; figures only of frames after the `have` known of `bake`."""
     return status_of(db, shot_id, have, bake)
 
@@ -85,7 +86,7 @@ def _wrong_from(places: Settings, bake: Bake) -> int | None:
 
 
 @router.get("/bakes/{bake_id}/figures.json")
-def figures(db: Db, places: Places, bake_id: int) -> dict[str, Any]:
+def figures(db: Db, places: Places, bake_id: Id) -> dict[str, Any]:
     """Return a bake's figures, frame by frame, in the units they are shown in."""
     with db.session() as session:
         bake = get_bake(session, bake_id)
