@@ -343,6 +343,29 @@ def demo(port: int | None, fresh: bool) -> None:
     start.demo(port, fresh)
 
 
+@main.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--without", "leave_out", multiple=True, type=click.Choice(["caches", "deliveries"]), help="Leave out.")
+def backup(file: Path, leave_out: tuple[str, ...]) -> None:
+    """Write database, meshes, caches and deliveries into FILE, a tar; everything may be running meanwhile."""
+    from zembrik import start
+    from zembrik.library.backup import back_up
+
+    with start.at_hand() as settings:
+        size = back_up(settings, file, leave_out)
+    click.echo(f"{file}: {size / 1e6:.1f} MB.")
+
+
+@main.command()
+@click.argument("file", type=click.Path(path_type=Path, exists=True, dir_okay=False))
+def restore(file: Path) -> None:
+    """Bring the backup FILE back into an empty home (ZEMBRIK_HOME says where)."""
+    from zembrik import start
+
+    start.restore(file)
+    click.echo(f"Restored into {start.home_folder()}. Start it with './zembrik demo'.")
+
+
 TOLD = click.option("--told", is_flag=True, hidden=True, help="The database's address comes on standard input.")
 
 
@@ -381,10 +404,29 @@ def make_account(name: str) -> None:
 @TOLD
 def worker(alone: bool, queues: tuple[str, ...], told: bool) -> None:
     """Run one worker (ZEMBRIK_HOME and ZEMBRIK_DATABASE say where everything lies)."""
+    import logging
+
     from zembrik.farm.worker import run_worker
     from zembrik.library.settings import settings_from_environment
+    from zembrik.library.version import refuse_other
 
-    run_worker(settings_from_environment(told), alone, queues)
+    logging.basicConfig(format="%(asctime)s %(name)s: %(message)s", level=logging.WARNING)
+    settings = settings_from_environment(told)
+    refuse_other(settings)
+    run_worker(settings, alone, queues)
+
+
+@main.command()
+def upgrade() -> None:
+    """Bring the database up to date, once, after the program was updated (ZEMBRIK_DATABASE says which)."""
+    from zembrik.library.database import upgrade as run_migrations
+    from zembrik.library.settings import settings_from_environment
+    from zembrik.library.version import KNOWN, refuse_newer
+
+    settings = settings_from_environment()
+    before = refuse_newer(settings)
+    run_migrations(settings)
+    click.echo(f"The database is of edition {KNOWN[-1]} (it was {before or 'empty'}).")
 
 
 if __name__ == "__main__":

@@ -15,7 +15,8 @@ from pathlib import Path
 import pytest
 
 from zembrik.core.problem import Problem
-from zembrik.library.cluster import Cluster, cluster_folder, free_port
+from zembrik.library.cluster import Cluster, free_port
+from zembrik.library.identity import cluster_folder
 from zembrik.start import choose_port, hold_alone
 
 ROOT = Path(__file__).parents[2]

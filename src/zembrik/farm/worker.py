@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import ctypes
 import datetime
+import gc
 import logging
 import os
+import shutil
 import signal
 import threading
 import time
@@ -14,6 +17,7 @@ import traceback
 from collections.abc import Callable, Iterator
 
 import procrastinate
+import psycopg
 from sqlalchemy import select, text
 from sqlalchemy.exc import DBAPIError, OperationalError
 from sqlalchemy.orm import Session
@@ -31,7 +35,7 @@ from zembrik.library.caches import longest_unseen, verify
 from zembrik.library.database import Database
 from zembrik.library.deliveries import kept_order
 from zembrik.library.models import Bake, Delivery, Errand
-from zembrik.library.queue import BAKE, DELIVER, ERRAND, QUEUE_OF, REBAKE, enqueue
+from zembrik.library.queue import BAKE, DELIVER, ERRAND, QUEUE_OF, REBAKE, enqueue, queues_of, take_over_editions
 from zembrik.library.settings import Settings, refuse_missing
 from zembrik.library.store import StoredAssets
 
@@ -40,8 +44,10 @@ LEAVING = threading.Event()  # set when this worker is told to stop
 # another.
 DEAD_AFTER_S = float(os.environ.get("ZEMBRIK_DEAD_AFTER", "30"))
 LOOK_AGAIN, LOOK_OVER_S = datetime.timedelta(days=7), 20.0  # caches are looked over weekly, some every ten minutes
+SHORTEST_PAUSE_S, LONGEST_PAUSE_S = 0.5, 30.0  # between two tries to reach a database that is away
 PATIENCE_S = 600.0  # how long a worker waits for a database that is away
 LOOK_EVERY_S = 0.25  # how often a running bake asks the database whether it is to stop
+GONE = "The cache's folder was removed meanwhile, and its frames with it. Tried again, it begins anew."
 BAKE_LOCK = 0x5A65  # tells our advisory locks in the database from anybody else's
 log = logging.getLogger("zembrik.worker")
 
@@ -104,10 +110,11 @@ def _run_bake(database: Database, number: int) -> None:
             return  # stopped or discarded while it waited
         job.state, job.started = "running", _now()
         document = {**job.document, "frames": [job.first, job.last]}
-        path = cache_path(settings, job)
-    asked = [time.monotonic()]
+        path, had = cache_path(settings, job), job.cache.done is not None
+    asked, began = [time.monotonic()], [False]
 
     def tell(progress: Progress) -> bool:
+        began[0] = True
         if time.monotonic() - asked[0] < LOOK_EVERY_S and progress.done < progress.total:
             return not LEAVING.is_set()
         asked[0] = time.monotonic()
@@ -123,20 +130,27 @@ def _run_bake(database: Database, number: int) -> None:
     try:
         refuse_missing(settings)
         path.parent.mkdir(exist_ok=True)
+        if path.exists() and not (path / "zarr.json").exists():
+            shutil.rmtree(path)  # what was left of a cache that somebody removed: nothing can be read of it
         setup, assets = parse_setup(document), StoredAssets(settings)
         cache = bake(setup, assets, path, resume=True, tell=tell)
         state = "done" if cache.done == job.last else "stopped"
         make_picture(cache, path / "picture.png", setup, assets)
     except Problem as problem:
-        error = str(problem)
+        error = told_without_paths(problem)
     except Exception as fault:  # a fault of ours must show on the page, not only in the log
         log.error("bake %s: %s", number, traceback.format_exc())
         error = f"A fault in the program: {type(fault).__name__}: {fault}"[:500]
+    gone = (had or began[0]) and settings.caches.is_dir() and not (path / "zarr.json").exists()
+    if gone:
+        state, error = "failed", GONE
 
     def write_down(session: Session) -> None:
         row = session.get(Bake, number, with_for_update=True)
         if row is None:
             return
+        if gone and row.cache:
+            row.cache.done, row.cache.size_bytes = None, 0
         # The worker goes: another one, or this one started again, carries on from here.
         left = state == "stopped" and LEAVING.is_set() and not row.stop_asked
         row.state, row.error, row.ended = "queued" if left else state, error, None if left else _now()
@@ -147,6 +161,12 @@ def _run_bake(database: Database, number: int) -> None:
             row.cache.done, row.cache.size_bytes = held.done, held.size_bytes()
 
     database_back(database, write_down)
+
+
+def told_without_paths(problem: Problem) -> str:
+    """Return what a page tells of a problem: where the server keeps its files is nobody's business."""
+    where = "" if problem.where.startswith("/") else f"{problem.where}: "
+    return f"{where}{problem.what} {problem.remedy}".strip()
 
 
 def run_delivery(database: Database, number: int) -> None:
@@ -176,7 +196,7 @@ def run_delivery(database: Database, number: int) -> None:
         out.parent.mkdir(parents=True, exist_ok=True)
         manifest = deliver(Cache(source), out, order, tell)
     except Problem as problem:
-        error = str(problem)
+        error = told_without_paths(problem)
     except OSError as problem:
         error = f"The file cannot be written: {problem.strerror}."
     except Exception as fault:
@@ -211,6 +231,13 @@ def look_over_some(database: Database, seconds: float = LOOK_OVER_S) -> int:
     return count
 
 
+def give_back_memory() -> None:
+    """Hand memory that a large piece of work took back to the system: glibc keeps what was freed otherwise."""
+    gc.collect()
+    with contextlib.suppress(OSError, AttributeError):
+        ctypes.CDLL("libc.so.6").malloc_trim(0)
+
+
 def make_app(database: Database) -> procrastinate.App:
     """Return the queue's application with its tasks."""
     app = procrastinate.App(connector=procrastinate.PsycopgConnector(conninfo=database.settings.conninfo))
@@ -219,14 +246,17 @@ def make_app(database: Database) -> procrastinate.App:
     def _bake(number: int) -> None:
         use_threads(int(os.environ.get("ZEMBRIK_THREADS", "2")))
         run_bake(database, number)
+        give_back_memory()
 
     @app.task(name=DELIVER)  # type: ignore[untyped-decorator]
     def _deliver(number: int) -> None:
         run_delivery(database, number)
+        give_back_memory()
 
     def run(number: int) -> None:
         use_threads(int(os.environ.get("ZEMBRIK_THREADS", "2")))
         run_errand(database, number, LEAVING)
+        give_back_memory()
 
     @app.task(name=ERRAND)  # type: ignore[untyped-decorator]
     def _errand(number: int) -> None:
@@ -264,6 +294,7 @@ def put_back_orphans(database: Database, queues: list[str]) -> list[tuple[str, i
 async def _run(app: procrastinate.App, queues: list[str]) -> None:
     """Work until TERM or INT: then leave the bake at hand after the frame it is on."""
     async with app.open_async():
+        log.info("at work")
         work = asyncio.create_task(
             app.run_worker_async(
                 queues=queues,
@@ -289,6 +320,8 @@ async def _run(app: procrastinate.App, queues: list[str]) -> None:
         with contextlib.suppress(asyncio.CancelledError):
             await work
         watch.cancel()
+        if work.done() and not work.cancelled():
+            work.result()  # what ended it, if it was not told to
 
 
 async def _take_over(app: procrastinate.App, queues: list[str]) -> None:
@@ -307,7 +340,21 @@ def run_worker(settings: Settings, alone: bool = False, queues: tuple[str, ...] 
     database, taken = Database(settings), list(queues) or sorted(set(QUEUE_OF.values()))
     if alone:
         put_back_orphans(database, taken)
-    asyncio.run(_run(make_app(database), taken))
+        if "bakes" in taken:
+            with database.session() as session:
+                take_over_editions(session)  # the program is another edition since it was asked for
+    queues_taken = [q for name in taken for q in queues_of(name)]
+    pause = SHORTEST_PAUSE_S
+    while not LEAVING.is_set():
+        begun = time.monotonic()
+        try:
+            asyncio.run(_run(make_app(database), queues_taken))
+        except (psycopg.Error, procrastinate.exceptions.ProcrastinateException, OSError) as error:
+            log.warning("waiting for the database: %s", str(error).strip().partition("\n")[0])
+        if LEAVING.is_set():
+            break
+        pause = SHORTEST_PAUSE_S if time.monotonic() - begun > LONGEST_PAUSE_S else min(2 * pause, LONGEST_PAUSE_S)
+        LEAVING.wait(pause)
 
 
 def _now() -> datetime.datetime:

@@ -34,7 +34,7 @@ class Row(NamedTuple):
         bake, shot, show, code, title: whose it is. revision: of the setup it was baked from, note: its label.
         first, last, done: frames. bytes: on disk. state: one of STATES. approved, verified: when.
         damage: what was found wrong. deliveries: files made from it. created: when it was asked for.
-        head: the revision of the setup as it stands.
+        head: the revision of the setup as it stands. author, approved_by, trashed_by: who did.
     """
 
     bake: int
@@ -56,6 +56,9 @@ class Row(NamedTuple):
     created: datetime.datetime
     head: int
     folder: str
+    author: str
+    approved_by: str
+    trashed_by: str
 
     @property
     def frames(self) -> int:
@@ -87,6 +90,7 @@ def _query() -> Select[*tuple[Any, ...]]:
             Bake.id, Shot.id, Show.title, Shot.code, Shot.title, Revision.number, Bake.label, Bake.first, Bake.last,
             CacheRecord.done, CacheRecord.size_bytes, state, CacheRecord.approved, CacheRecord.verified,
             CacheRecord.damage, files.scalar_subquery(), Bake.created, head.c.number, CacheRecord.folder,
+            Bake.author, CacheRecord.approved_by, CacheRecord.trashed_by,
         )
         .join(CacheRecord, CacheRecord.bake_id == Bake.id)
         .join(Revision, Revision.id == Bake.revision_id)

@@ -218,25 +218,47 @@ def _refuse_conflicts(base: dict[str, Any], head: dict[str, Any], patch: Patch) 
             raise Conflict(path, shown[0], shown[1], operation.get("value"), patch)
 
 
-def undo(session: Session, shot_id: int) -> Revision:
-    """Go back to the revision before; raises Problem at the first one."""
+def undo(session: Session, shot_id: int, seen: int | None = None) -> Revision:
+    """Go back to the revision before.
+
+    Args:
+        session: the transaction. shot_id: which shot.
+        seen: number of the revision that is to be undone; None for whatever it is.
+
+    Raises:
+        Problem: at the first one, and when somebody else was faster: what they did is told, and stays.
+    """
     shot = get_shot(session, shot_id, lock=True)
     head = shot.head
     assert head is not None
+    _refuse_overtaken(session, shot, seen)
     if head.parent_id is None:
         raise Problem("this is the first revision; there is nothing to undo.", "setup")
     shot.redo = [*shot.redo, head.id]
     return _move_head(session, shot, head.parent_id)
 
 
-def redo(session: Session, shot_id: int) -> Revision:
-    """Go forward again to what was undone last."""
+def redo(session: Session, shot_id: int, seen: int | None = None) -> Revision:
+    """Go forward again to what was undone last; `seen` as of `undo`."""
     shot = get_shot(session, shot_id, lock=True)
+    _refuse_overtaken(session, shot, seen)
     if not shot.redo:
         raise Problem("nothing was undone; there is nothing to redo.", "setup")
     *rest, revision_id = shot.redo
     shot.redo = rest
     return _move_head(session, shot, revision_id)
+
+
+def _refuse_overtaken(session: Session, shot: Shot, seen: int | None) -> None:
+    head = shot.head
+    if head is None or seen is None or head.number == seen:
+        return
+    last = session.get(Revision, shot.redo[-1]) if shot.redo else None
+    if last is not None and last.number == seen:
+        what = f"somebody else has undone revision {seen} already ({last.note}); the shot is at {head.number} now."
+    else:
+        what = f"somebody else has changed the shot meanwhile: it is at revision {head.number} now ({head.note})."
+    raise Problem(what, "setup", "Nothing was undone. Look at what there is, then undo again if you still want to.")
 
 
 def _move_head(session: Session, shot: Shot, revision_id: int) -> Revision:

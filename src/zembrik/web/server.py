@@ -12,6 +12,7 @@ from zembrik.core.problem import Problem
 from zembrik.library.accounts import any_account
 from zembrik.library.database import Database
 from zembrik.library.settings import Settings
+from zembrik.library.version import refuse_other
 from zembrik.web.app import make_app
 from zembrik.web.sessions import is_loopback
 
@@ -63,6 +64,7 @@ def run(settings: Settings, host: str, port: int, names: tuple[str, ...] = (), s
     Raises:
         Problem: on another address than loopback when there is no account: everybody would come in.
     """
+    refuse_other(settings)
     if not is_loopback(host):
         database = Database(settings)
         with database.session() as session:

@@ -22,6 +22,7 @@ from zembrik.library.caches import (
     treemap,
 )
 from zembrik.library.placing import players
+from zembrik.library.removal import last_removals, leftovers, remove_leftovers
 from zembrik.library.settings import Settings
 from zembrik.web.fields import Numbers, Text
 from zembrik.web.render import Db, Places, Words, templates
@@ -35,10 +36,10 @@ FILTERS = {"": "all", "true": "true", "stale": "stale", "partial": "not all fram
 
 
 @router.get("/caches")
-def library(request: Request, db: Db, q: str = "", state: str = "", sort: str = "newest") -> Response:
+def library(request: Request, db: Db, places: Places, q: str = "", state: str = "", sort: str = "newest") -> Response:
     """Show the caches of all shows, filtered and sorted; for htmx the list alone."""
     with db.session() as session:
-        return _shown(request, session, q, state, sort)
+        return _shown(request, session, places, q, state, sort)
 
 
 @router.post("/caches/{what}")
@@ -49,8 +50,12 @@ def change(
     """Do one thing to all caches that are ticked; what cannot be done to one is told and left."""
     told: list[str] = []
     done = 0
-    if what not in ("approve", "disapprove", "trash", "take-back", "verify", "rebake", "empty"):
+    if what not in ("approve", "disapprove", "trash", "take-back", "verify", "rebake", "empty", "leftovers"):
         raise Problem(f"there is nothing to do called '{what[:30]}'.", "caches", "Load the page again.")
+    if what == "leftovers":
+        with db.session() as session:
+            count = remove_leftovers(session, places)
+        told.append(f"{count} folder{'s' if count != 1 else ''} removed.")
     if what == "empty":
         with db.session() as session:
             bake = in_trash(session)
@@ -69,7 +74,7 @@ def change(
     if what == "rebake" and done:
         told.append(f"The damaged frames of {done} caches are in the queue; nothing else of them changes.")
     with db.session() as session:
-        return _shown(request, session, q, state, sort, told)
+        return _shown(request, session, places, q, state, sort, told)
 
 
 def _one(session: Session, places: Settings, what: str, number: int) -> None:
@@ -89,7 +94,7 @@ def _one(session: Session, places: Settings, what: str, number: int) -> None:
 
 
 def _shown(
-    request: Request, session: Session, q: str, state: str, sort: str, told: list[str] | None = None
+    request: Request, session: Session, places: Settings, q: str, state: str, sort: str, told: list[str] | None = None
 ) -> Response:
     if state not in FILTERS or sort not in SORTS:
         raise Problem("there is no such filter or order.", "caches", "Load the page again.")
@@ -105,5 +110,9 @@ def _shown(
         shown.append(("all others", f"{len(rest)} shots", 0, sum(r[3] for r in rest)))
         shown.sort(key=lambda s: -s[3])
     boxes = treemap([float(s[3]) for s in shown], WIDE, HIGH)
+    words |= {
+        "leftovers": [p.relative_to(places.caches).as_posix() for p in leftovers(session, places)],
+        "removals": last_removals(session),
+    }
     words |= {"boxes": [(box, shown[box.which]) for box in boxes], "all_bytes": sum(s[3] for s in space)}
     return templates.TemplateResponse(request, "caches.html", words)

@@ -190,18 +190,22 @@ def apply_remedy(
 
 
 @router.post("/shots/{shot_id}/undo")
-def undo_edit(request: Request, db: Db, places: Places, shot_id: Id, station: Text, body: Text = "") -> Response:
+def undo_edit(
+    request: Request, db: Db, places: Places, shot_id: Id, station: Text, base: Whole | None = None, body: Text = ""
+) -> Response:
     """Go one revision back."""
     with db.session() as session:
-        undo(session, shot_id)
+        undo(session, shot_id, base)
         return render_bench(request, session, places, shot_id, station, body)
 
 
 @router.post("/shots/{shot_id}/redo")
-def redo_edit(request: Request, db: Db, places: Places, shot_id: Id, station: Text, body: Text = "") -> Response:
+def redo_edit(
+    request: Request, db: Db, places: Places, shot_id: Id, station: Text, base: Whole | None = None, body: Text = ""
+) -> Response:
     """Go one revision forward again."""
     with db.session() as session:
-        redo(session, shot_id)
+        redo(session, shot_id, base)
         return render_bench(request, session, places, shot_id, station, body)
 
 

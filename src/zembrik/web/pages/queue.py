@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 from zembrik.core.problem import Problem
 from zembrik.library.bakes import ask_stop, retry
 from zembrik.library.errands import ask_stop as stop_errand
+from zembrik.library.queue import of_other_editions, take_over_editions
 from zembrik.library.queue_view import failed_bakes, first_in_line, last_hours, other_work, waiting_bakes, workers
 from zembrik.library.settings import Settings
 from zembrik.library.shots import get_shot
@@ -29,7 +30,7 @@ def show(request: Request, db: Db, places: Places) -> Response:
 
 @router.post("/queue/{what}")
 def change(request: Request, db: Db, places: Places, what: str, number: Whole) -> Response:
-    """Stop a bake or an errand, let a bake be the next one, or try a failed one again."""
+    """Stop a bake or an errand, let a bake be the next one, try a failed one again, or let another edition bake."""
     with db.session() as session:
         if what == "stop":
             ask_stop(session, number)
@@ -39,6 +40,8 @@ def change(request: Request, db: Db, places: Places, what: str, number: Whole) -
             first_in_line(session, number)
         elif what == "again":
             retry(session, number)
+        elif what == "take-over":
+            take_over_editions(session)
         else:
             raise Problem(f"there is nothing to do called '{what[:30]}'.", "queue", "Load the page again.")
     with db.session() as session:
@@ -53,6 +56,7 @@ def _shown(request: Request, session: Session, places: Settings) -> Response:
     words: Words = {
         "bakes": waiting_bakes(session, places), "deliveries": deliveries, "errands": errands, "failed": failed,
         "hours": hours, "most": max([h.ended for h in hours] + [1]), "workers": workers(session),
+        "others": of_other_editions(session),
     }  # fmt: skip
     name = "queue_list.html" if request.headers.get("hx-request") else "queue.html"
     return templates.TemplateResponse(request, name, words)
