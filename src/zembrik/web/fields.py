@@ -15,9 +15,11 @@ LONGEST_DIGITS = 400  # of a number in a document: longer ones are no numbers th
 
 Text = Annotated[str, Form()]
 Whole = Annotated[int, Form(ge=-MOST, le=MOST)]
+MaybeWhole = Annotated[int | None, Form(ge=-MOST, le=MOST)]
 Numbers = Annotated[list[Annotated[int, Form(ge=0, le=MOST)]], Form()]
 Id = Annotated[int, Path(ge=0, le=MOST)]
 Asked = Annotated[int, Query(ge=-MOST, le=MOST)]
+MaybeAsked = Annotated[int | None, Query(ge=-MOST, le=MOST)]
 
 
 def read_json(text: str, where: str) -> Any:
@@ -25,7 +27,7 @@ def read_json(text: str, where: str) -> Any:
     try:
         value = json.loads(text)
     except (ValueError, RecursionError):
-        raise Problem("the value is no JSON.", where, "Load the page again.") from None
+        raise Problem(f"{where}: the value is no JSON.", where, "Load the page again.") from None
     refuse_odd(value, where)
     return value
 

@@ -35,7 +35,7 @@ from zembrik.web.api.models import (
     ShowOut,
     ToldOut,
 )
-from zembrik.web.fields import Asked, Id
+from zembrik.web.fields import Id, MaybeAsked
 from zembrik.web.render import Db, Places
 
 router = APIRouter(prefix="/api", tags=["shots and setups"], responses=REFUSED)
@@ -135,14 +135,14 @@ def change_setup(db: Db, shot_id: Id, change: EditIn) -> ToldOut:
 
 
 @router.post("/shots/{shot_id}/undo")
-def undo_setup(db: Db, shot_id: Id, base: Asked | None = None) -> ToldOut:
+def undo_setup(db: Db, shot_id: Id, base: MaybeAsked = None) -> ToldOut:
     """Go back to the revision before; with `base`, only if that is still the one there is."""
     with db.session() as session:
         return ToldOut(revision=undo(session, shot_id, base).number)
 
 
 @router.post("/shots/{shot_id}/redo")
-def redo_setup(db: Db, shot_id: Id, base: Asked | None = None) -> ToldOut:
+def redo_setup(db: Db, shot_id: Id, base: MaybeAsked = None) -> ToldOut:
     """Go forward again to what was undone last; with `base`, only if that is still the one there is."""
     with db.session() as session:
         return ToldOut(revision=redo(session, shot_id, base).number)

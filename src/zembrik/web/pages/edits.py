@@ -25,7 +25,7 @@ from zembrik.library.many import role_patch
 from zembrik.library.shots import Conflict, Patch, edit, get_shot, head_setup, redo, undo
 from zembrik.library.store import StoredAssets, clean_name, hold
 from zembrik.web.dials import LABELS, from_shown
-from zembrik.web.fields import Id, Text, Whole, read_json
+from zembrik.web.fields import Id, MaybeWhole, Text, Whole, read_json
 from zembrik.web.pages.bench import render_bench
 from zembrik.web.pages.profile import set_by_hand, ways_to_profile
 from zembrik.web.render import Db, Places, templates
@@ -191,7 +191,7 @@ def apply_remedy(
 
 @router.post("/shots/{shot_id}/undo")
 def undo_edit(
-    request: Request, db: Db, places: Places, shot_id: Id, station: Text, base: Whole | None = None, body: Text = ""
+    request: Request, db: Db, places: Places, shot_id: Id, station: Text, base: MaybeWhole = None, body: Text = ""
 ) -> Response:
     """Go one revision back."""
     with db.session() as session:
@@ -201,7 +201,7 @@ def undo_edit(
 
 @router.post("/shots/{shot_id}/redo")
 def redo_edit(
-    request: Request, db: Db, places: Places, shot_id: Id, station: Text, base: Whole | None = None, body: Text = ""
+    request: Request, db: Db, places: Places, shot_id: Id, station: Text, base: MaybeWhole = None, body: Text = ""
 ) -> Response:
     """Go one revision forward again."""
     with db.session() as session:

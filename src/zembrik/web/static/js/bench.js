@@ -106,7 +106,9 @@ const seconds = (s) => s < 10 ? `${s.toFixed(1)} s` : s < 90 ? `${Math.round(s)}
 
 function words() {
   const { status } = state, bake = status.bake, box = $("bake-words");
-  $("queue-pill").innerHTML = status.queue ? `queue <b>${status.queue}</b> to do` : "queue empty";
+  const count = document.createElement("b");
+  count.textContent = status.queue;
+  $("queue-pill").replaceChildren(...(status.queue ? ["queue ", count, " to do"] : ["queue empty"]));
   box.className = "";
   if (!bake) box.textContent = "not baked yet";
   else if (bake.state === "queued") box.textContent = "◆ in the queue";
