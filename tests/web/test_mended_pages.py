@@ -21,6 +21,8 @@ def document(database, shot):
 
 def post(client, shot, action, **fields):
     fields = {"base": 1, "station": "intake", "body": "sheet"} | fields
+    if action in ("undo", "redo"):
+        del fields["base"]
     return client.post(f"/shots/{shot}/{action}", data=fields, headers=HX)
 
 

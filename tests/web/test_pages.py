@@ -38,6 +38,8 @@ def head(database, shot):
 
 def post(client, shot, action, **fields):
     fields = {"base": 1, "station": "quality", "body": "sheet"} | fields
+    if action in ("undo", "redo"):
+        del fields["base"]
     return client.post(f"/shots/{shot}/{action}", data=fields, headers=HX)
 
 

@@ -88,8 +88,8 @@ def _alone_on(number: int) -> Iterator[None]:
 def seconds_about(session: Session, setup: Setup) -> float:
     """Return about how long the findings of a setup take to compute, seconds."""
     files = {b.mesh.file.partition("/")[0] for b in setup.bodies if isinstance(b.mesh, FileMesh)}
-    rows: Any = session.execute(select(Asset.sha256, Asset.points).where(Asset.sha256.in_(files))) if files else ()
-    held = dict(rows)
+    query = select(Asset.sha256, Asset.points).where(Asset.sha256.in_(files))
+    held = {row.sha256: row.points for row in session.execute(query)} if files else {}
     total = IN_ANY_CASE_S
     for body in setup.bodies:
         points = points_of_shape(body)
