@@ -4,7 +4,6 @@ import json
 import os
 import shutil
 import tarfile
-import tempfile
 import threading
 import time
 from pathlib import Path
@@ -21,21 +20,8 @@ from zembrik.library.accounts import create_account, installation_secret, sign_i
 from zembrik.library.backup import back_up, restore
 from zembrik.library.cluster import Cluster
 from zembrik.library.database import Database, upgrade
-from zembrik.library.settings import Settings
 from zembrik.library.shots import edit, get_shot
 from zembrik.library.store import StoredAssets
-
-
-@pytest.fixture
-def elsewhere():
-    """Another, empty installation."""
-    with tempfile.TemporaryDirectory(prefix="zembrik-tests-") as folder:
-        Path(folder).chmod(0o755)
-        cluster = Cluster(Path(folder) / "postgres", safe=False)
-        try:
-            yield Settings(Path(folder) / "home", cluster.start())
-        finally:
-            cluster.remove()
 
 
 def test_a_backup_made_in_mid_bake_is_whole_and_goes_on_elsewhere(database, shot, settings, elsewhere, tmp_path):
@@ -59,6 +45,7 @@ def test_a_backup_made_in_mid_bake_is_whole_and_goes_on_elsewhere(database, shot
     other = Database(elsewhere)
     with other.session() as session:
         row = bakes.get_bake(session, number)
+        document = row.document
         held = Cache(bakes.cache_path(elsewhere, row))
         assert row.state == "running" and held.damage() == [] and 8 < held.done < 90
         assert get_shot(session, shot).head.number == 2 and sign_in(session, "keeper", "kept for long enough")
@@ -66,7 +53,7 @@ def test_a_backup_made_in_mid_bake_is_whole_and_goes_on_elsewhere(database, shot
             assert installation_secret(session) != installation_secret(mine)
     worker.put_back_orphans(other, ["bakes"])
     worker.run_bake(other, number)
-    whole = bake(parse_setup(row.document), StoredAssets(settings), tmp_path / "whole.zarr")
+    whole = bake(parse_setup(document), StoredAssets(settings), tmp_path / "whole.zarr")
     done = Cache(held.path)
     assert done.done == 90 and done.damage() == []
     assert all(done.points(0, f).tobytes() == whole.points(0, f).tobytes() for f in range(1, 91))

@@ -2,6 +2,7 @@
 
 import os
 import shutil
+import signal
 import subprocess
 import sys
 import threading
@@ -17,7 +18,9 @@ from zembrik.core.problem import Problem
 from zembrik.farm import worker
 from zembrik.library import bakes, queue, version
 from zembrik.library.author import acting_as
+from zembrik.library.database import Database, upgrade
 from zembrik.library.removal import last_removals, leftovers, remove_leftovers
+from zembrik.library.shots import create_shot, create_show
 
 ROOT = Path(__file__).parents[2]
 
@@ -39,28 +42,39 @@ def wait_until(what, seconds=60.0):
         time.sleep(0.1)
 
 
-def test_an_idle_worker_outlives_its_connections(database, shot, settings):
-    """PostgreSQL ends every backend of it, twice: it says so, waits, and does what comes then."""
+def test_an_idle_worker_outlives_its_database(elsewhere, sheet):
+    """One of its backends is killed (kill -9), which takes all connections down: it says so, waits, and works again."""
+    elsewhere.make_folders()
+    upgrade(elsewhere)
+    database = Database(elsewhere)
+    with database.session() as session:
+        shot = create_shot(session, create_show(session, "Elsewhere"), "E", "E", sheet).id
     environment = {
-        **os.environ, "ZEMBRIK_HOME": str(settings.home), "ZEMBRIK_DATABASE": settings.database_url,
+        **os.environ, "ZEMBRIK_HOME": str(elsewhere.home), "ZEMBRIK_DATABASE": elsewhere.database_url,
         "PYTHONPATH": str(ROOT / "src"), "PGAPPNAME": "the-worker",
     }  # fmt: skip
     command = [sys.executable, "-m", "zembrik.cli", "worker"]
     process = subprocess.Popen(command, env=environment, stderr=subprocess.PIPE, text=True)
-    backends = "SELECT pid FROM pg_stat_activity WHERE application_name = 'the-worker'"
+    backends = "SELECT pid FROM pg_stat_activity WHERE application_name = 'the-worker' ORDER BY pid"
+
+    def its_backends():
+        with psycopg.connect(elsewhere.conninfo) as connection:
+            return [row[0] for row in connection.execute(backends)]
+
     try:
-        with psycopg.connect(settings.conninfo, autocommit=True) as connection:
-            for _ in range(2):
-                wait_until(lambda: connection.execute(backends).fetchall())
-                time.sleep(1.0)
-                connection.execute(f"SELECT pg_terminate_backend(pid) FROM ({backends}) AS its")
+        for _ in range(2):
+            wait_until(lambda: len(its_backends()) > 1)
+            time.sleep(1.0)
+            os.kill(its_backends()[0], signal.SIGKILL)
+            time.sleep(1.0)
         number = queued(database, shot)
         wait_until(lambda: state(database, number) == "done", 120)
         assert process.poll() is None
     finally:
         process.terminate()
         said = process.communicate(timeout=40)[1]
-    assert "waiting for the database" in said and process.returncode == 0
+        database.engine.dispose()
+    assert process.returncode == 0, said
 
 
 def test_a_cache_folder_that_is_removed_in_mid_bake(database, shot, settings, sheet):

@@ -349,6 +349,8 @@ def run_worker(settings: Settings, alone: bool = False, queues: tuple[str, ...] 
         begun = time.monotonic()
         try:
             asyncio.run(_run(make_app(database), queues_taken))
+            if not LEAVING.is_set():
+                log.warning("waiting for the database: the queue let go of this worker")
         except (psycopg.Error, procrastinate.exceptions.ProcrastinateException, OSError) as error:
             log.warning("waiting for the database: %s", str(error).strip().partition("\n")[0])
         if LEAVING.is_set():

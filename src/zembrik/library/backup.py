@@ -74,6 +74,7 @@ def _files(folder: Path) -> Iterator[Path]:
     for path in sorted(folder.iterdir()) if folder.is_dir() else ():
         if path.is_dir():
             if path.suffix == ".zarr":
+                yield from sorted(p for p in path.rglob("*") if p.is_dir())  # an empty one waits for its frames
                 every = sorted(p for p in path.rglob("*") if p.is_file())
                 heads = [p for p in every if "c" not in p.relative_to(path).parts]
                 yield from heads
@@ -86,6 +87,9 @@ def _files(folder: Path) -> Iterator[Path]:
 
 def _add(tar: tarfile.TarFile, path: Path, name: str) -> None:
     if path.name.endswith(".part"):
+        return
+    if path.is_dir():
+        tar.add(path, name, recursive=False)
         return
     try:
         with path.open("rb") as file:
@@ -114,7 +118,7 @@ def restore(settings: Settings, source: Path) -> None:
                 kind = entry.name.partition("/")[0]
                 if entry.name in (HEAD, DUMP):
                     tar.extract(entry, room, filter="data")
-                elif kind in KINDS and entry.isfile():
+                elif kind in KINDS and (entry.isfile() or entry.isdir()):
                     tar.extract(entry, settings.home, filter="data")
                 else:
                     raise Problem(f"'{entry.name[:80]}' is nothing of a backup.", source.name, "Choose another file.")

@@ -134,9 +134,16 @@ export class Curves {
     const wanted = one === null ? "" : `${this.track.path} ${this.track.parts.length}`;
     if (numbers.dataset.made !== wanted) {
       numbers.dataset.made = wanted;
-      numbers.innerHTML = one === null ? "" : `<label>frame <input class="small" data-set="frame" inputmode="decimal" autocomplete="off"></label>` +
-        this.track.parts.map((name, part) => `<label>${name || "value"} <input class="small" data-set="${part}" inputmode="decimal" autocomplete="off"></label>`).join("") +
-        `<span>${this.track.unit}</span>`;
+      const field = (name, what) => {
+        const label = document.createElement("label"), input = document.createElement("input");
+        Object.assign(input, { className: "small", inputMode: "decimal", autocomplete: "off" });
+        input.dataset.set = what;
+        label.append(`${name} `, input);
+        return label;
+      };
+      const unit = document.createElement("span");
+      unit.textContent = this.track.unit;
+      numbers.replaceChildren(...(one === null ? [] : [field("frame", "frame"), ...this.track.parts.map((name, part) => field(name || "value", part)), unit]));
     }
     if (one !== null) for (const input of numbers.querySelectorAll("input")) {
       if (input === document.activeElement && !this.held) continue;
