@@ -3,12 +3,15 @@
     zembrik at [--server URL] OPERATION [numbers in its path] [--option value …]
 
 What an operation takes as JSON are its options; a list is an option given again and again, or JSON. The answer is
-printed as JSON. With --wait, long work is waited for: exit code 0 when it is done, 3 when it failed or was stopped.
+printed as JSON. ZEMBRIK_TOKEN in the environment signs in.
+
+With --wait, long work is waited for: exit code 0 when it is done, 3 when it failed or was stopped.
 """
 
 from __future__ import annotations
 
 import json
+import os
 import sys
 import time
 import urllib.error
@@ -153,7 +156,10 @@ def ask(server: str, method: str, path: str, data: bytes | None = None, kind: st
     """
     if not server.startswith(("http://", "https://")):
         raise Problem(f"'{server}' is no address.", "--server", f"It is as in {USUAL}.")
-    request = urllib.request.Request(server.rstrip("/") + path, data, {"Content-Type": kind}, method=method)
+    headers = {"Content-Type": kind}
+    if token := os.environ.get("ZEMBRIK_TOKEN"):
+        headers["Authorization"] = f"Bearer {token}"
+    request = urllib.request.Request(server.rstrip("/") + path, data, headers, method=method)
     try:
         with urllib.request.urlopen(request, timeout=600) as answer:
             raw = answer.read()

@@ -8,6 +8,7 @@ import gc
 import threading
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
+from functools import partial
 
 from fastapi import Depends, FastAPI, Request
 from fastapi.exceptions import RequestValidationError
@@ -47,7 +48,7 @@ from zembrik.web.pages import (
 from zembrik.web.render import STATIC
 from zembrik.web.sessions import Doors
 from zembrik.web.streams import air, colours, events, fit, frames, scene, status
-from zembrik.web.streams.status import status_of
+from zembrik.web.streams.status import status_grown, status_of
 from zembrik.web.told import told
 from zembrik.web.wording import in_page_words
 
@@ -78,7 +79,7 @@ def make_app(settings: Settings, names: tuple[str, ...] = (), by_itself: bool = 
         app.state.settings = settings
         app.state.database = database = Database(settings)
         app.state.doors = Doors(database, names, by_itself)
-        app.state.changes = Changes(settings, lambda shot, have, bake: status_of(database, shot, have, bake))
+        app.state.changes = Changes(settings, partial(status_of, database), partial(status_grown, database))
         listening = asyncio.create_task(app.state.changes.listen())
         threading.Thread(target=_warm_up, daemon=True).start()
         yield

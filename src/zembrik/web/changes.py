@@ -18,13 +18,15 @@ from starlette.concurrency import run_in_threadpool
 from zembrik.library.settings import Settings
 
 CHANNEL = "zembrik"
-GAP_S = 0.25  # between two tellings of one shot: a bake says four times a second how far it is
+GAP_S = 0.28  # between two tellings of one shot: a bake says four times a second how far it is
 LATE = 64  # of messages that a page has not taken; it is let go then, connects anew and asks for all there is
 SHORTEST_PAUSE_S, LONGEST_PAUSE_S = 0.2, 5.0  # between two tries to reach a database that is away
 log = logging.getLogger("zembrik.changes")
 ANY = 0  # stands for the changes of all shots
 
-Status = Callable[[int, int, int], dict[str, Any]]  # of a shot, with the figures after those known of a bake
+Status = dict[str, Any]
+Whole = Callable[[int, int, int], Status]  # of a shot, with the figures after those known of a bake
+Grown = Callable[[Status], Status]  # the same, where only the frames of its bake are more
 
 
 class Change(NamedTuple):
@@ -35,18 +37,28 @@ class Change(NamedTuple):
     number: int
 
 
+def as_event(name: str, data: Any) -> bytes:
+    """Return a server-sent event (WHATWG HTML, "Server-sent events")."""
+    return f"event: {name}\ndata: {json.dumps(data, separators=(',', ':'))}\n\n".encode()
+
+
 class Page:
     """An open page: what is still to be sent to it; None ends it."""
 
     def __init__(self) -> None:
-        self.waiting: asyncio.Queue[str | None] = asyncio.Queue()
+        self.waiting: asyncio.Queue[bytes | None] = asyncio.Queue()
         self._late = False
 
     def tell(self, event: str, data: Any) -> None:
-        """Put a server-sent event (WHATWG HTML, "Server-sent events") on its way."""
-        self.send(f"event: {event}\ndata: {json.dumps(data, separators=(',', ':'))}\n\n")
+        """Put an event on its way."""
+        self.send(as_event(event, data))
 
-    def send(self, message: str) -> None:
+    def end(self) -> None:
+        """Let the page go."""
+        self._late = True
+        self.waiting.put_nowait(None)
+
+    def send(self, message: bytes) -> None:
         """Put a message on its way; a page that takes nothing any more is let go."""
         if not self._late:
             self._late = self.waiting.qsize() >= LATE
@@ -56,12 +68,13 @@ class Page:
 class Changes:
     """Tells pages what changed."""
 
-    def __init__(self, settings: Settings, status: Status) -> None:
-        self._settings, self._status = settings, status
+    def __init__(self, settings: Settings, whole: Whole, grown: Grown) -> None:
+        self._settings, self._whole, self._grown = settings, whole, grown
         self._pages: dict[int, set[Page]] = {}
         self._due: dict[int, asyncio.TimerHandle] = {}  # the next telling of a shot
         self._told: dict[int, float] = {}  # when a shot was told of last, s
-        self._known: dict[int, tuple[int, int]] = {}  # bake, and how many frames of it were told
+        self._last: dict[int, Status] = {}  # what was told of a shot last
+        self._more: set[int] = set()  # shots of which more changed than the frames of their bake
         self._tasks: set[asyncio.Task[None]] = set()
 
     def join(self, shot: int) -> Page:
@@ -74,8 +87,9 @@ class Changes:
         """Let go of a page that was closed."""
         self._pages.get(shot, set()).discard(page)
         if not self._pages.get(shot):
-            for held in (self._pages, self._told, self._known):
+            for held in (self._pages, self._told, self._last):
                 held.pop(shot, None)
+            self._more.discard(shot)
             if timer := self._due.pop(shot, None):
                 timer.cancel()
 
@@ -103,6 +117,8 @@ class Changes:
             for page in self._pages.get(change.shot, ()):
                 page.tell("errand", change.number)
         elif change.shot in self._pages:
+            if change.table != "cache":
+                self._more.add(change.shot)
             self._plan(change.shot)
         if ANY in self._pages:
             self._plan(ANY)
@@ -123,16 +139,22 @@ class Changes:
         self._due.pop(shot, None)
         self._told[shot] = asyncio.get_running_loop().time()
         if shot == ANY:
-            message = "event: work\ndata: {}\n\n"
+            message = as_event("work", {})
         else:
-            bake, known = self._known.get(shot, (0, 0))
+            last = self._last.get(shot)
+            bake = last["bake"] if last else None
             try:
-                status = await run_in_threadpool(self._status, shot, known, bake)
+                if last and bake and bake["state"] == "running" and shot not in self._more:
+                    status = await run_in_threadpool(self._grown, last)
+                else:
+                    self._more.discard(shot)
+                    known = (bake["done"], bake["id"]) if bake else (0, 0)
+                    status = await run_in_threadpool(self._whole, shot, *known)
             except Exception as error:  # the shot was deleted, or the database is away: the page asks again by itself
-                log.debug("shot %s: %s", shot, error)
+                log.warning("shot %s: %r", shot, error)
                 return
-            if status["bake"]:
-                self._known[shot] = (status["bake"]["id"], status["bake"]["done"])
-            message = f"event: status\ndata: {json.dumps(status, separators=(',', ':'))}\n\n"
+            if shot in self._pages:
+                self._last[shot] = status
+            message = as_event("status", status)
         for page in self._pages.get(shot, ()):
             page.send(message)

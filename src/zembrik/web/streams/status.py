@@ -47,27 +47,36 @@ def status_of(db: Database, shot_id: int, have: int = 0, bake: int = 0) -> dict[
         }
         if shown is None:
             return document
-        progress, cache = progress_of(places, shown)
-        known = have if bake == shown.id else 0
-        figures: dict[str, Any] = {}
-        if cache is not None:
-            for name, (_, factor, _) in STATS.items():
-                figures[name] = _plain(cache.figure(f"stats/{name}")[known:] * factor)
-            figures["seconds"] = _plain(cache.figure("timing/seconds")[known:] * 1000)
         document["bake"] = {
             "id": shown.id,
             "state": shown.state,
             "first": shown.first,
             "last": shown.last,
-            "done": progress.done,
-            "left_s": progress.left_s,
             "error": shown.error,
             "stale": stale_reasons(shown, head),
             "wrong": _wrong_from(places, shown),
-            "known": known,
-            "figures": figures,
+            **_so_far(places, shown, have if bake == shown.id else 0),
         }
         return document
+
+
+def status_grown(db: Database, before: dict[str, Any]) -> dict[str, Any]:
+    """Return a status of which only the frames of its bake are more since: a third of the work, for all open pages."""
+    bake = before["bake"]
+    with db.session() as session:
+        shown = get_bake(session, bake["id"])
+        return {**before, "bake": {**bake, **_so_far(db.settings, shown, bake["done"])}}
+
+
+def _so_far(places: Settings, shown: Bake, known: int) -> dict[str, Any]:
+    """Return how far a bake is, with its figures after the frames that are known."""
+    progress, cache = progress_of(places, shown)
+    figures: dict[str, Any] = {}
+    if cache is not None:
+        for name, (_, factor, _) in STATS.items():
+            figures[name] = _plain(cache.figure(f"stats/{name}")[known:] * factor)
+        figures["seconds"] = _plain(cache.figure("timing/seconds")[known:] * 1000)
+    return {"done": progress.done, "left_s": progress.left_s, "known": known, "figures": figures}
 
 
 def work_of(shown: Bake | None, deliveries: list[Delivery]) -> dict[str, str]:
