@@ -418,13 +418,14 @@ def worker(alone: bool, queues: tuple[str, ...], told: bool) -> None:
 
 @main.command()
 def upgrade() -> None:
-    """Bring the database up to date, once, after the program was updated (ZEMBRIK_DATABASE says which)."""
+    """Make or bring up to date tables and folders, once, after an update (as ZEMBRIK_DATABASE and ZEMBRIK_HOME say)."""
     from zembrik.library.database import upgrade as run_migrations
     from zembrik.library.settings import settings_from_environment
     from zembrik.library.version import KNOWN, refuse_newer
 
     settings = settings_from_environment()
     before = refuse_newer(settings)
+    settings.make_folders()
     run_migrations(settings)
     click.echo(f"The database is of edition {KNOWN[-1]} (it was {before or 'empty'}).")
 

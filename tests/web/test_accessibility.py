@@ -18,7 +18,17 @@ def test_axe_finds_nothing(address, browser, database, shot, theme):
     with database.session() as session:
         number = bakes.queue_bake(session, shot).id
     bake_now(database, number)
-    pages = ["/", "/caches", "/queue", "/deliveries", "/api", "/shots/999999/intake", f"/shots/{shot}/delete"]
+    pages = [
+        "/",
+        "/sign-in",
+        "/account",
+        "/caches",
+        "/queue",
+        "/deliveries",
+        "/api",
+        "/shots/999999/intake",
+        f"/shots/{shot}/delete",
+    ]
     found = []
     browser.get(address)
     browser.execute_script(f"localStorage.setItem('zembrik-theme', '{theme}')")

@@ -118,7 +118,7 @@ def bench_words(session: Session, places: Settings, shot: Shot, station: str, bo
         "can_undo": head.parent_id is not None,
         "can_redo": bool(shot.redo),
         "session": session,
-        "away": "" if places.caches.is_dir() else str(places.caches),
+        "away": not places.caches.is_dir(),
     }
     extra = {
         "intake": _intake, "proxies": _proxies, "start": _start, "motion": _motion, "quality": _quality,
