@@ -116,6 +116,6 @@ def take_in_held(session: Session, settings: Settings, sha256: str, name: str) -
 
 
 def clean_name(name: str) -> str:
-    """Return a file's bare name, without folders and control characters."""
+    """Return a file's bare name, without folders, control characters and angle brackets."""
     name = PurePosixPath(name.replace("\\", "/")).name
-    return re.sub(r"[\x00-\x1f]", "", name)[:200] or "mesh.obj"
+    return re.sub(r"[\x00-\x1f<>]", "", name)[:200] or "mesh.obj"

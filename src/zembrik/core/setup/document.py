@@ -538,6 +538,8 @@ def _told(detail: Any) -> str:
         return f"{path} is not a field of a setup"
     if kind == "missing":
         return f"{path} is missing"
+    if kind == "string_pattern_mismatch":
+        return f"{path} has a character that no path has: a control character, < or >"
     if kind == "value_error":
         words = detail["msg"].removeprefix("Value error, ")
         return f"{path} {words}" if words.startswith(("must be", "comes to")) else f"{path}: {words}"

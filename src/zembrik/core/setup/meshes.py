@@ -9,12 +9,17 @@ from pydantic import Discriminator, Field, Tag
 from zembrik.core.setup.parts import Part, dial
 from zembrik.core.units import ForwardAxis, LengthUnit, UpAxis
 
+A_PATH = r"^[^\x00-\x1f<>]*$"  # no control characters, and nothing that could be taken for markup
+
 
 class FileMesh(Part):
     """A mesh from a file; its points are turned to metres with Y up on the way in."""
 
     file: str = Field(
-        min_length=1, max_length=1000, description="Path beside the setup, or the name of a stored asset."
+        min_length=1,
+        max_length=1000,
+        pattern=A_PATH,
+        description="Path beside the setup, or the name of a stored asset.",
     )
     unit: LengthUnit | None = dial(
         None, "", "The unit the file's numbers are in; as the file says if left out, metres where it says nothing."
@@ -36,7 +41,10 @@ class CacheMesh(Part):
     """A body of a cache, as it goes there; its points are in the cache's world, in metres with Y up."""
 
     cache: str = Field(
-        min_length=1, max_length=1000, description="Path of a cache beside the setup, or the name of a stored one."
+        min_length=1,
+        max_length=1000,
+        pattern=A_PATH,
+        description="Path of a cache beside the setup, or the name of a stored one.",
     )
     body: str = Field(min_length=1, max_length=120, description="Which of the cache's bodies.")
     keeps_form: bool = Field(
