@@ -26,7 +26,7 @@ from zembrik.library.store import StoredAssets
 
 def test_a_backup_made_in_mid_bake_is_whole_and_goes_on_elsewhere(database, shot, settings, elsewhere, tmp_path):
     with database.session() as session:
-        edit(session, shot, 1, [{"op": "add", "path": "/frames", "value": [1, 90]}], "longer")
+        edit(session, shot, 1, [{"op": "add", "path": "/frames", "value": [1, 400]}], "longer")
         number = bakes.queue_bake(session, shot).id
         path = bakes.cache_path(settings, bakes.get_bake(session, number))
         if sign_in(session, "keeper", "kept for long enough") is None:
@@ -47,7 +47,7 @@ def test_a_backup_made_in_mid_bake_is_whole_and_goes_on_elsewhere(database, shot
         row = bakes.get_bake(session, number)
         document = row.document
         held = Cache(bakes.cache_path(elsewhere, row))
-        assert row.state == "running" and held.damage() == [] and 8 < held.done < 90
+        assert row.state == "running" and held.damage() == [] and 8 < held.done < 400
         assert get_shot(session, shot).head.number == 2 and sign_in(session, "keeper", "kept for long enough")
         with database.session() as mine:
             assert installation_secret(session) != installation_secret(mine)
@@ -55,8 +55,8 @@ def test_a_backup_made_in_mid_bake_is_whole_and_goes_on_elsewhere(database, shot
     worker.run_bake(other, number)
     whole = bake(parse_setup(document), StoredAssets(settings), tmp_path / "whole.zarr")
     done = Cache(held.path)
-    assert done.done == 90 and done.damage() == []
-    assert all(done.points(0, f).tobytes() == whole.points(0, f).tobytes() for f in range(1, 91))
+    assert done.done == 400 and done.damage() == []
+    assert all(done.points(0, f).tobytes() == whole.points(0, f).tobytes() for f in range(1, 401))
     other.engine.dispose()
 
 

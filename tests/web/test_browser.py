@@ -466,7 +466,7 @@ def test_a_dial_is_keyed_where_it_stands(address, browser, database, shot):
     bench.wait(lambda: 0.0035 in [key[1] for key in thickness()["keys"]])
     bench.wait(lambda: bench.state("state.revision") == bench.revision())
     assert bench.find(".open-panel").get_attribute("data-station") == "quality"
-    assert bench.find("#panel .spark").is_displayed()
+    bench.wait(lambda: bench.find("#panel .spark").is_displayed())
     bench.type("[data-set='0']", "3500")
     bench.wait(lambda: "must be at most 1" in bench.find("#notices").text)
     bench.click("#notices [data-action=close-notice]")
@@ -491,9 +491,9 @@ def test_a_remedy_is_taken_and_given_back_by_keys(address, browser, database, sh
     dial = "[id$=quality-substeps]"
     bench.type(dial, "2")
     bench.wait(lambda: substeps() == 2 and told())
-    cure = bench.find("#panel .find:has(b) .go-look")
-    assert cure.text.startswith("Use ") and cure.text.endswith(" substeps")
-    wanted = int(cure.text.split()[1])
+    cure = bench.wait(lambda: bench.find("#panel .find:has(b) .go-look").text)
+    assert cure.startswith("Use ") and cure.endswith(" substeps")
+    wanted = int(cure.split()[1])
     bench.changed(lambda: bench.click("#panel .find .go-look"))
     bench.wait(lambda: substeps() == wanted and not told())
     assert wanted > 2 and bench.find(dial).get_attribute("value") == str(wanted)
