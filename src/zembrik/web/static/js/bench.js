@@ -97,7 +97,7 @@ async function take(status) {
   } else { state.frames = null; state.figures = {}; }
   if (state.frame === null) state.frame = status.frames[0];
   if (before && before.revision !== status.revision && status.revision !== state.revision) loadScene(false);
-  if (panelIsOld()) refreshOnceSure();
+  if (panelIsOld()) refreshPanel();
   words();
   show();
 }
@@ -290,18 +290,6 @@ function panelIsOld() {
   if (!panel || !status || halfFilled()) return false;
   return panelRevision() !== status.revision || panel.dataset.bake !== status.work.bake
     || (panelStation() === "deliver" && panel.dataset.files !== status.work.files);
-}
-
-// What was told may be of a moment before the panel was drawn: what is now decides.
-let unsure = 0;
-function refreshOnceSure() {
-  clearTimeout(unsure);
-  unsure = setTimeout(async () => {
-    const answer = await fetch(`/shots/${shot}/status.json?have=${(state.figures.seconds || []).length}&bake=${state.status.bake?.id ?? 0}`);
-    if (!answer.ok) return;
-    state.status = { ...state.status, ...(({ revision, work }) => ({ revision, work }))(await answer.json()) };
-    if (panelIsOld()) refreshPanel();
-  }, 200);
 }
 
 function refreshPanel() {
