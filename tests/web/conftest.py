@@ -18,6 +18,7 @@ from zembrik.library.cluster import free_port
 from zembrik.web.app import make_app
 from zembrik.web.sessions import BY_ITSELF
 
+PEER = ("127.0.0.1", 50000)
 ROOT = Path(__file__).parents[2]
 FLAGS = (
     "--headless=new --no-sandbox --disable-quic --no-first-run --disable-background-networking "
@@ -69,7 +70,7 @@ def browser():
 def client(settings):
     """The application, asked without a server."""
     app = make_app(settings)
-    with TestClient(app, base_url="http://127.0.0.1", raise_server_exceptions=False) as client:
+    with TestClient(app, base_url="http://127.0.0.1", raise_server_exceptions=False, client=PEER) as client:
         client.event_hooks["request"] = [lambda request: with_token(app, request)]
         yield client
 

@@ -18,12 +18,15 @@ from zembrik.start import choose_port
 from zembrik.web.api.described import openapi, operations
 from zembrik.web.app import make_app
 
+PEER = ("127.0.0.1", 50000)
 DOCS = __import__("pathlib").Path(__file__).parents[2] / "docs"
 
 
 @pytest.fixture(scope="module")
 def client(settings):
-    with TestClient(make_app(settings), base_url="http://127.0.0.1", raise_server_exceptions=False) as client:
+    with TestClient(
+        make_app(settings), base_url="http://127.0.0.1", raise_server_exceptions=False, client=PEER
+    ) as client:
         yield client
 
 

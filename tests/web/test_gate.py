@@ -11,6 +11,7 @@ from zembrik.web.app import make_app
 from zembrik.web.pages import account as account_pages
 from zembrik.web.sessions import COOKIE
 
+PEER = ("127.0.0.1", 50000)
 PASSWORD = "a long enough one"
 
 
@@ -34,7 +35,7 @@ def person(database):
 def strict(settings):
     """The application as it is served to a network."""
     app = make_app(settings, ("zembrik.studio",), by_itself=False)
-    with TestClient(app, base_url="http://zembrik.studio", raise_server_exceptions=False) as client:
+    with TestClient(app, base_url="http://zembrik.studio", raise_server_exceptions=False, client=PEER) as client:
         yield client
 
 
@@ -58,7 +59,8 @@ def test_another_sites_page_can_change_nothing(client, database, shot):
     ):  # fmt: skip
         assert client.post(place, data=move, headers=headers).status_code == 403, headers
     assert client.post(place, data=move, headers={"Host": "elsewhere.example"}).status_code == 421
-    assert client.get("/", headers={"Host": "elsewhere.example:8460"}).status_code == 421
+    for host in ("elsewhere.example:8460", "127.elsewhere.example", "localhost.elsewhere.example", "testclient", ""):
+        assert client.get("/", headers={"Host": host}).status_code == 421, host
     patch = {"base": 1, "patch": [{"op": "add", "path": "/title", "value": "x"}]}
     crossed = client.patch(f"/api/shots/{shot}/setup", json=patch, headers={"Origin": "http://elsewhere.example"})
     assert crossed.status_code == 403 and crossed.json()["problem"]["what"]

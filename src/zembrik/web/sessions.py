@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import hmac
+import ipaddress
 import time
 from dataclasses import dataclass, field
 
@@ -99,4 +100,7 @@ def is_direct(request: Request) -> bool:
 
 def is_loopback(host: str) -> bool:
     """Tell whether an address or name is this machine's own."""
-    return host in ("localhost", "::1", "testclient") or host.startswith("127.")
+    try:
+        return host == "localhost" or ipaddress.ip_address(host).is_loopback
+    except ValueError:  # a name, though it may begin like an address
+        return False

@@ -49,7 +49,8 @@ def enter(request: Request, db: Db, name: Text, password: Text, to: Text = "/") 
             _tries.setdefault(key, []).append(time.monotonic())
         return _refused(request, to, "There is no account with this name and this password.", 422)
     response = RedirectResponse(_inside(to), 303)
-    doors.let_in(response, who, request.url.scheme == "https")
+    passed_on = request.headers.get("x-forwarded-proto", "")
+    doors.let_in(response, who, "https" in (request.url.scheme, passed_on))
     return response
 
 
