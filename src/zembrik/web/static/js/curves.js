@@ -23,11 +23,15 @@ export class Curves {
 
   show(track) {
     const same = this.track?.path === track.path;
+    if (same && this.held) return;  // what is being dragged is kept when it is let go, and shown then
     const frames = same ? [...this.chosen].map((k) => this.track.keys[k]?.[0]) : [];
+    const chosen = this.chosen, count = this.track?.keys.length;
     this.track = structuredClone(track);
     this.fresh = !this.track.keys.length;  // nothing is set yet: what is drawn is only an offer
     if (this.fresh) this.track.keys = [[this.range()[0], this.track.usual]];
     this.chosen = new Set(this.track.keys.flatMap((key, k) => (frames.includes(key[0]) ? [k] : [])));
+    // What is shown may be from before the last key was moved: then the same keys stay chosen by their order.
+    if (same && !this.chosen.size && count === this.track.keys.length) this.chosen = chosen;
     if (!same) this.chosen = new Set([0]);
     this.section.hidden = false;
     this.draw();
