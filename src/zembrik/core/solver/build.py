@@ -173,7 +173,7 @@ def _bend(hinges: Whole, rest: Floats, forms: list[BendForm], layout: Layout) ->
         place[order] = np.arange(len(order))
         near = place[np.concatenate([form.near + start for form, start in zip(forms, starts, strict=False)])][order]
         share, bent = np.concatenate([form.share for form in forms])[order], np.zeros(len(order))
-    return Bend(hinges[order], rest[order], layout.spans[1], layout.packed[1], near, share, bent)
+    return Bend(hinges[order], rest[order], layout.spans[1], near, share, bent)
 
 
 def _bodies(

@@ -1,4 +1,4 @@
-"""Passes over the elastic constraints: what each keeps of the last, and why one comes to the right stretch.
+"""Passes over the constraints of soft bodies: what each keeps of the last, and why one comes to the right stretch.
 
 **Memory.** A constraint C of compliance α is projected by the multiplier (Macklin, Müller,
 Chentanez 2016, eq. 18)
@@ -33,33 +33,7 @@ it would still move a point is the frame's residual, in metres.
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
-import numpy as np
-from numpy.typing import NDArray
-
 from zembrik.core.compiled import kernel
-
-Floats = NDArray[np.float64]
-
-
-class Held(NamedTuple):
-    """What the passes of a substep laid on so far.
-
-    Attributes:
-        stretch: float64 (T, 3), of triangles along warp, weft and askew, J·s².
-        fold: float64 (H,), of hinges, J·s².
-        stress: float64 (E, 9), of tetrahedra, Pa.
-    """
-
-    stretch: Floats
-    fold: Floats
-    stress: Floats
-
-
-def nothing_held(triangles: int, hinges: int, tets: int) -> Held:
-    """Return room for what so many constraints hold."""
-    return Held(np.zeros((triangles, 3)), np.zeros(hinges), np.zeros((tets, 9)))
 
 
 @kernel

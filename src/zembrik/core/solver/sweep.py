@@ -6,8 +6,6 @@ import numba
 
 from zembrik.core.compiled import parallel_kernel
 from zembrik.core.solver.air import push_by_air
-from zembrik.core.solver.bend import solve_hinges
-from zembrik.core.solver.membrane import damp_triangles, solve_triangles
 from zembrik.core.solver.solidity import damp_tets, solve_tets
 
 
@@ -21,13 +19,12 @@ def sweep_air(colours, membrane, rows, w, x, v, wind, swirls, swirl, density, dt
 
 
 @parallel_kernel
-def sweep_elastic(colours, membrane, bend, tets, held, w, x, places, dt, read, write):  # type: ignore[no-untyped-def]
-    """Project every triangle, hinge and tetrahedron once, colour by colour.
+def sweep_tets(colours, tets, held, w, x, places, dt, read, write):  # type: ignore[no-untyped-def]
+    """Project every tetrahedron once, colour by colour.
 
     Args:
         colours: int64 (colours + 1,), see `colour.Layout`.
-        membrane, bend, tets: the constraints.
-        held: what the passes so far laid on, see `passes.Held`.
+        tets: the constraints. held: float64 (E, 9), Pa, the stresses that the passes so far laid on.
         w: float64 (n,), inverse masses, 1/kg.
         x: float64 (n, 3), places, metres.
         places: float64 (n, 4), room to work in: a point and its inverse mass in one row, which is taken up whole.
@@ -38,38 +35,32 @@ def sweep_elastic(colours, membrane, bend, tets, held, w, x, places, dt, read, w
         places[i, 0], places[i, 1], places[i, 2], places[i, 3] = x[i, 0], x[i, 1], x[i, 2], w[i]
     for colour in range(len(colours) - 1):
         for cluster in numba.prange(colours[colour], colours[colour + 1]):
-            first, packed, last = membrane.span[cluster], membrane.packed[cluster], membrane.span[cluster + 1]
-            solve_triangles(first, packed, last, membrane.points, membrane.rest, places, dt, held.stretch, read, write)
-            first, packed, last = bend.span[cluster], bend.packed[cluster], bend.span[cluster + 1]
-            solve_hinges(
-                first, packed, last, bend.points, bend.rest, bend.near, bend.share, bend.bent, places, dt, held.fold,
-                read, write,
-            )  # fmt: skip
             first, packed, last = tets.span[cluster], tets.packed[cluster], tets.span[cluster + 1]
-            solve_tets(first, packed, last, tets.points, tets.rest, places, dt, held.stress, read, write)
+            solve_tets(first, packed, last, tets.points, tets.rest, places, dt, held, read, write)
     for i in numba.prange(len(x)):
         x[i, 0], x[i, 1], x[i, 2] = places[i, 0], places[i, 1], places[i, 2]
 
 
 @parallel_kernel
-def sweep_damping(colours, membrane, tets, w, x, v, dt):  # type: ignore[no-untyped-def]
-    """Damp every triangle's and tetrahedron's velocities (m/s) once; see `membrane` and `solidity`."""
+def sweep_damping(colours, tets, w, x, v, dt):  # type: ignore[no-untyped-def]
+    """Damp every tetrahedron's velocities (m/s) once; see `solidity`."""
     for colour in range(len(colours) - 1):
         for cluster in numba.prange(colours[colour], colours[colour + 1]):
-            first, packed, last = membrane.span[cluster], membrane.packed[cluster], membrane.span[cluster + 1]
-            damp_triangles(first, packed, last, membrane.points, membrane.rest, w, x, v, dt)
             first, packed, last = tets.span[cluster], tets.packed[cluster], tets.span[cluster + 1]
             damp_tets(first, packed, last, tets.points, tets.rest, w, x, v, dt)
 
 
 @parallel_kernel
-def begin_substep(w, weight, gravity, keep, dt, x, v, before):  # type: ignore[no-untyped-def]
-    """Keep where every point is, then move the free ones by the kept share of their velocity and gravity (m/s²)."""
+def begin_substep(cloth, w, weight, gravity, keep, dt, x, v, before):  # type: ignore[no-untyped-def]
+    """Keep where every point is, then move the free ones by the kept share of their velocity and gravity (m/s²).
+
+    The first `cloth` points keep all of their velocity: what slows them is in their own step.
+    """
     for i in numba.prange(len(x)):
         for axis in range(3):
             before[i, axis] = x[i, axis]
             if w[i] > 0.0:
-                x[i, axis] += dt * (keep * v[i, axis] + dt * weight[i] * gravity[axis])
+                x[i, axis] += dt * ((1.0 if i < cloth else keep) * v[i, axis] + dt * weight[i] * gravity[axis])
 
 
 @parallel_kernel

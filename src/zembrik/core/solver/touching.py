@@ -253,6 +253,14 @@ class Touching:
         """
         self.touched = self._sweep(x, w, rigid)[0] if self.known else 0
 
+    def touch(self, x: Floats, anew: bool) -> NDArray[np.int32]:
+        """Return the numbers (h,) of all pairs that touch when the cloth is at x (n, 3); `anew` once a substep."""
+        many = find_touching(
+            x, self.x, self.before, self.rest, self.whose, self.room, self.faces, self.edges, self.points.near,
+            self.lines.near, self.ways, anew, 1.0, 2.0 * (1.0 - DEEP) * self.least_room, self.hits,
+        )  # fmt: skip
+        return self.hits[:many]
+
     def mend(self, x: Floats, w: Floats, rigid: Rigid, shown: bool) -> None:
         """Bring apart what was pushed into one another or through, as long as any has crossed; see `solve`.
 

@@ -157,6 +157,20 @@ class Air:
 
 
 @dataclass
+class Past:
+    """Where the cloth was one step ago, for the second order of its step.
+
+    Attributes:
+        x, v: float64 (m, 3), metres and m/s.
+        smooth: float64 (m,), 1 for points that touched nothing since, else 0.
+    """
+
+    x: Floats
+    v: Floats
+    smooth: Floats
+
+
+@dataclass
 class World:
     """All bodies of a setup as arrays; n particles, of which the first m are cloth; T triangles, C colliders.
 
@@ -183,6 +197,7 @@ class World:
         blown: the surfaces of soft and rigid bodies that feel the air.
         closed: those of cloth and soft bodies that are closed.
         changed: whether gravity or a dial is another in this frame than before.
+        past: of the cloth.
     """
 
     bodies: list[SimBody]
@@ -212,9 +227,13 @@ class World:
     closed: list[SimBody] = field(default_factory=list)
     changed: bool = False
 
+    def __post_init__(self) -> None:
+        m = self.cloth
+        self.past = Past(self.x[:m].copy(), self.v[:m].copy(), np.zeros(m))
+
     def state(self) -> list[NDArray[Any]]:
         """Return the arrays that say how it goes on from here; they are the world's own."""
-        kept = [self.x, self.v, *self.solids.state()]
+        kept = [self.x, self.v, self.past.x, self.past.v, self.past.smooth, *self.solids.state()]
         if self.yielding.any:
             kept += [self.membrane.rest, self.bend.rest, self.tets.rest, *[cloth.rest for cloth in self.shrinking]]
         return kept
@@ -256,29 +275,6 @@ class World:
                 self.solids.rigid.weight[whose] = value_at(track, frame)
             else:
                 self.weight[slice(*whose)] = value_at(track, frame)
-
-    def load_on_cloth(self) -> float:
-        """Return how much all that loads cloth would speed up its points, were they free, m/s².
-
-        Gravity, on it and on all rigid bodies it might carry; the strongest wind there is; pressure inside.
-        """
-        mass = float(self.mass[: self.cloth].sum())
-        if mass <= 0.0:
-            return 0.0
-        pull = self.gravity if self.pull is None else self.pull.gravity * most_of(self.pull.strength)
-        weight = float(np.abs(self.weight[: self.cloth]).max(initial=0.0))
-        if self.pull is not None:
-            weight = max([weight, *[most_of(track) for _, track in self.pull.weights]])
-        gravity = float(np.linalg.norm(pull)) * weight
-        carried = sum(part.mass.mass for part in self.solids.parts)
-        rest = self.membrane.rest
-        area = float((0.5 / np.abs(rest[:, 0] * rest[:, 3] - rest[:, 1] * rest[:, 2])).sum())
-        speed = sum(float(np.linalg.norm(v)) * most_of(s) for v, s, _ in self.air.winds)
-        speed += sum(3.0 * t.speed * most_of(s) for t, s in self.air.swirls)  # a swirl is rarely faster
-        pressure = 0.5 * most_of(self.air.density) * speed**2 + max(
-            (most_of(p) for _, p in self.air.inflated), default=0.0
-        )
-        return gravity * (1.0 + carried / mass) + pressure * area / mass
 
     def keep_dents(self, seconds: float) -> None:
         """Let what yields take on some of the form it was forced into."""

@@ -1,0 +1,260 @@
+"""Symmetric matrices of 3 × 3 blocks, one row of blocks a point, and the conjugate gradients that solve with them.
+
+The pattern is laid out once: which points have to do with one another does not change. Of the matrix its diagonal D
+and its lower triangle L are kept. The preconditioner is symmetric block Gauss-Seidel, M = (D + L) D⁻¹ (D + Lᵀ):
+it needs no factorisation, so nothing can break down in it. And as A = (D + L) + (D + Lᵀ) - D, an iteration needs only
+one sweep with either factor, and no product with A (Eisenstat 1981).
+
+To be done side by side, the points are parted in PARTS neighbourhoods; what joins two of them, and ties, is left out
+of M and multiplied. The parts are the mesh's, not the threads': any number of threads gives the same bytes.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numba
+import numpy as np
+from numpy.typing import NDArray
+
+from zembrik.core.compiled import kernel, parallel_kernel
+from zembrik.core.solver.colour import neighbourhoods
+
+PARTS = 4
+CHUNK = 512  # rows whose products are summed together: sums do not depend on the threads
+
+Floats = NDArray[np.float64]
+Whole = NDArray[np.int64]
+
+
+class BlockPattern(NamedTuple):
+    """Where the blocks of n points stand in an array: the diagonal first, then L's rows, then what joins two parts.
+
+    Attributes:
+        order, span: int64 (n,) and (PARTS + 1,): the points of each part, rising, one part after the other.
+        start: int64 (n + 1,), where the blocks of each row of L begin; column: int64, the point of each of all blocks.
+        row: int64, the other point of each block, of a higher number.
+        cross: where the blocks begin that join two parts.
+    """
+
+    order: Whole
+    span: Whole
+    start: Whole
+    column: Whole
+    row: Whole
+    cross: int
+
+
+def block_pattern(places: Floats, groups: list[NDArray[np.int32]]) -> BlockPattern:
+    """Return the pattern for points (n, 3), where those of a row of any of `groups` (k, points) meet one another."""
+    n = len(places)
+    part = np.minimum(neighbourhoods(places, max(1, -(-n // PARTS))), PARTS - 1)
+    keys = [
+        np.maximum(group[:, a], group[:, b]).astype(np.int64) * n + np.minimum(group[:, a], group[:, b])
+        for group in groups
+        for a in range(group.shape[1])
+        for b in range(a)
+    ]
+    pairs = np.unique(np.concatenate([np.zeros(0, np.int64), *keys]))
+    row, column = pairs // n, pairs % n
+    inside = part[row] == part[column]
+    own = np.arange(n)
+    start = n + np.concatenate([[0], np.cumsum(np.bincount(row[inside], minlength=n))]).astype(np.int64)
+    order = np.argsort(part, kind="stable")
+    return BlockPattern(
+        order,
+        np.searchsorted(part[order], np.arange(PARTS + 1)),
+        start,
+        np.concatenate([own, column[inside], column[~inside]]),
+        np.concatenate([own, row[inside], row[~inside]]),
+        int(start[-1]),
+    )
+
+
+def block_slots(pattern: BlockPattern, group: NDArray[np.int32]) -> Whole:
+    """Return where the blocks of each row of group (k, points) stand: int64 (k, pairs), of (a, b), b ≤ a, row by row."""
+    n = len(pattern.order)
+    keys = pattern.row * n + pattern.column
+    rising = np.argsort(keys)
+    pairs = [(a, b) for a in range(group.shape[1]) for b in range(a + 1)]
+    high = np.stack([np.maximum(group[:, a], group[:, b]) for a, b in pairs], axis=1).astype(np.int64)
+    low = np.stack([np.minimum(group[:, a], group[:, b]) for a, b in pairs], axis=1)
+    return rising[np.searchsorted(keys, high * n + low, sorter=rising)]
+
+
+@kernel
+def _invert(values, i, inverse):  # type: ignore[no-untyped-def]
+    """Fill row i of inverse with the inverse of the symmetric block i."""
+    a, b, c = values[i, 0], values[i, 3], values[i, 6]
+    d, e, f = values[i, 4], values[i, 7], values[i, 8]
+    m, n, o = d * f - e * e, c * e - b * f, b * e - c * d
+    over = 1.0 / (a * m + b * n + c * o)
+    inverse[i, 0], inverse[i, 1], inverse[i, 2] = m * over, n * over, o * over
+    inverse[i, 3], inverse[i, 4], inverse[i, 5] = (a * f - c * c) * over, (b * c - a * e) * over, (a * d - b * b) * over
+
+
+@parallel_kernel
+def invert_diagonal(values, free, inverse):  # type: ignore[no-untyped-def]
+    """Fill inverse (n, 6) with the upper triangles of the diagonal's inverse blocks; nothing where a point is held."""
+    for i in numba.prange(len(free)):
+        if free[i]:
+            _invert(values, i, inverse)
+        else:
+            for n in range(6):
+                inverse[i, n] = 0.0
+
+
+@numba.njit(inline="always")
+def _inverse_times(inverse, i, a, b, c):  # type: ignore[no-untyped-def]
+    p, q, r, s, t, u = inverse[i, 0], inverse[i, 1], inverse[i, 2], inverse[i, 3], inverse[i, 4], inverse[i, 5]
+    return p * a + q * b + r * c, q * a + s * b + t * c, r * a + t * b + u * c
+
+
+@kernel
+def _forward(pattern, values, inverse, part, r, z):  # type: ignore[no-untyped-def]
+    """Fill z with (D + L)⁻¹ r on one part."""
+    for n in range(pattern.span[part], pattern.span[part + 1]):
+        i = pattern.order[n]
+        a, b, c = r[i, 0], r[i, 1], r[i, 2]
+        for k in range(pattern.start[i], pattern.start[i + 1]):
+            j = pattern.column[k]
+            x, y, w = z[j, 0], z[j, 1], z[j, 2]
+            a -= values[k, 0] * x + values[k, 1] * y + values[k, 2] * w
+            b -= values[k, 3] * x + values[k, 4] * y + values[k, 5] * w
+            c -= values[k, 6] * x + values[k, 7] * y + values[k, 8] * w
+        z[i, 0], z[i, 1], z[i, 2] = _inverse_times(inverse, i, a, b, c)
+
+
+@kernel
+def _backward(pattern, values, inverse, part, r, z):  # type: ignore[no-untyped-def]
+    """Fill z with (D + Lᵀ)⁻¹ r on one part."""
+    for n in range(pattern.span[part], pattern.span[part + 1]):
+        i = pattern.order[n]
+        z[i, 0], z[i, 1], z[i, 2] = r[i, 0], r[i, 1], r[i, 2]
+    for n in range(pattern.span[part + 1] - 1, pattern.span[part] - 1, -1):
+        i = pattern.order[n]
+        a, b, c = _inverse_times(inverse, i, z[i, 0], z[i, 1], z[i, 2])
+        z[i, 0], z[i, 1], z[i, 2] = a, b, c
+        for k in range(pattern.start[i], pattern.start[i + 1]):
+            j = pattern.column[k]
+            z[j, 0] -= values[k, 0] * a + values[k, 3] * b + values[k, 6] * c
+            z[j, 1] -= values[k, 1] * a + values[k, 4] * b + values[k, 7] * c
+            z[j, 2] -= values[k, 2] * a + values[k, 5] * b + values[k, 8] * c
+
+
+@parallel_kernel
+def _dot(a, b, sums):  # type: ignore[no-untyped-def]
+    """Return the sum of a b over all points, chunk by chunk in a fixed order; sums is room to work in."""
+    chunks = (len(a) + CHUNK - 1) // CHUNK
+    for n in numba.prange(chunks):
+        total = 0.0
+        for i in range(n * CHUNK, min((n + 1) * CHUNK, len(a))):
+            total += a[i, 0] * b[i, 0] + a[i, 1] * b[i, 1] + a[i, 2] * b[i, 2]
+        sums[n] = total
+    total = 0.0
+    for n in range(chunks):
+        total += sums[n]
+    return total
+
+
+@parallel_kernel
+def _diagonal_times(values, free, r, z):  # type: ignore[no-untyped-def]
+    """Fill z with D r."""
+    for i in numba.prange(len(r)):
+        a, b, c = r[i, 0], r[i, 1], r[i, 2]
+        if free[i]:
+            z[i, 0] = values[i, 0] * a + values[i, 3] * b + values[i, 6] * c
+            z[i, 1] = values[i, 3] * a + values[i, 4] * b + values[i, 7] * c
+            z[i, 2] = values[i, 6] * a + values[i, 7] * b + values[i, 8] * c
+        else:
+            z[i, 0] = z[i, 1] = z[i, 2] = 0.0
+
+
+@kernel
+def _add_cross(pattern, values, ties, t, q):  # type: ignore[no-untyped-def]
+    """Add to q what joins two parts, and ties but for what of them is on the diagonal, times t."""
+    for k in range(pattern.cross, len(pattern.row)):
+        i, j = pattern.row[k], pattern.column[k]
+        for a in range(3):
+            for b in range(3):
+                q[i, a] += values[k, 3 * a + b] * t[j, b]
+                q[j, b] += values[k, 3 * a + b] * t[i, a]
+    total = np.empty(3)
+    for k in range(len(ties.points)):
+        total[:] = 0.0
+        for n in range(4):
+            i = ties.points[k, n]
+            if i >= 0:
+                for a in range(3):
+                    total[a] += ties.share[k, n] * t[i, a]
+        hold, rub = ties.hold[k], ties.rub[k]
+        for n in range(4):
+            i, share = ties.points[k, n], ties.share[k, n]
+            if i < 0 or share == 0.0:
+                continue
+            along = 0.0
+            for a in range(3):
+                along += (total[a] - share * t[i, a]) * ties.normal[k, a]
+            for a in range(3):
+                q[i, a] += share * (rub * (total[a] - share * t[i, a]) + (hold - rub) * along * ties.normal[k, a])
+
+
+@parallel_kernel
+def solve_blocks(pattern, values, ties, free, inverse, r, x, s, z, p, t, q, sums, share, enough, most):  # type: ignore[no-untyped-def]
+    """Solve A x = r by preconditioned conjugate gradients (Hestenes and Stiefel 1952), from x = 0.
+
+    Args:
+        pattern, values: A, its blocks float64 (blocks, 9) by rows. ties: what else joins points, see `ties`.
+        free: bool (n,): all others have r = x = 0. inverse: float64 (n, 6), see `invert_diagonal`.
+        r: float64 (n, 3), the right side. x: float64 (n, 3), filled.
+        s, z, p, t, q, sums: room to work in.
+        share, enough: of r M⁻¹ r, that may be left: either will do. most: iterations at most.
+
+    Return how many iterations it took, and r M⁻¹ r at the beginning.
+    """
+    for part in numba.prange(PARTS):
+        _forward(pattern, values, inverse, part, r, s)
+    _diagonal_times(values, free, s, p)
+    for i in numba.prange(len(r)):
+        x[i, 0], x[i, 1], x[i, 2] = 0.0, 0.0, 0.0
+    began = _dot(s, p, sums)
+    now, done = began, 0
+    while done < most and now > max(share * began, enough):
+        for part in numba.prange(PARTS):
+            _backward(pattern, values, inverse, part, p, t)
+        _diagonal_times(values, free, t, q)
+        for i in numba.prange(len(r)):
+            for a in range(3):
+                q[i, a] = p[i, a] - q[i, a]
+        _add_cross(pattern, values, ties, t, q)
+        for part in numba.prange(PARTS):
+            _forward(pattern, values, inverse, part, q, z)
+        for i in numba.prange(len(r)):
+            for a in range(3):
+                z[i, a] += t[i, a]
+        bent = _dot(p, z, sums)
+        if not bent > 0.0:
+            break
+        step = now / bent
+        for i in numba.prange(len(r)):
+            for a in range(3):
+                x[i, a] += step * t[i, a]
+                s[i, a] -= step * z[i, a]
+        _diagonal_times(values, free, s, q)
+        then = now
+        now = _dot(s, q, sums)
+        done += 1
+        turn = now / then
+        for i in numba.prange(len(r)):
+            for a in range(3):
+                p[i, a] = q[i, a] + turn * p[i, a]
+    return done, began
+
+
+@parallel_kernel
+def weigh(pattern, values, free, inverse, r, s, q, sums):  # type: ignore[no-untyped-def]
+    """Return r M⁻¹ r; arguments as in `solve_blocks`."""
+    for part in numba.prange(PARTS):
+        _forward(pattern, values, inverse, part, r, s)
+    _diagonal_times(values, free, s, q)
+    return _dot(s, q, sums)

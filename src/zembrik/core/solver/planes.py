@@ -1,0 +1,156 @@
+"""Points of cloth against colliders, as planes that push within the implicit step.
+
+A point whose signed distance to a collider is less than the sum of both thicknesses is pushed by hold × depth along the
+collider's normal, where hold is FIRMNESS times what its own mass resists in a step: what lies at rest sinks in
+by micrometres. Across, it is held to where the surface takes it, up to friction times the push (Coulomb): less sticks,
+more slides. Tack draws a point that is close with a force of its own; what it adds to the push adds to the friction.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numba
+import numpy as np
+from numpy.typing import NDArray
+
+from zembrik.core.compiled import bare_kernel, kernel, parallel_kernel
+from zembrik.core.distance.field import CHUNK, fill_distances
+from zembrik.core.lanes_memory import point
+from zembrik.core.solver.contact import BEHIND, _began, _next, meet
+
+MOST = 4  # colliders that a point meets at once; of more, the first count
+FIRMNESS = 1000.0
+
+Floats = NDArray[np.float64]
+
+
+class Planes(NamedTuple):
+    """What m points of cloth meet.
+
+    Attributes:
+        count: int32 (m,), how many colliders each is near.
+        collider: int32 (m, MOST), which. normal: float64 (m, MOST, 3). depth: float64 (m, MOST), metres.
+        pull: float64 (m, MOST), of tack, N.
+    """
+
+    count: NDArray[np.int32]
+    collider: NDArray[np.int32]
+    normal: Floats
+    depth: Floats
+    pull: Floats
+
+
+def no_planes(points: int) -> Planes:
+    """Return room for what so many points meet."""
+    size = (points, MOST)
+    return Planes(
+        np.zeros(points, np.int32), np.zeros(size, np.int32), np.zeros((*size, 3)), np.zeros(size), np.zeros(size)
+    )
+
+
+@bare_kernel
+def _meet_one(c, i, fields, touch, skin, w, x, before, count, collider, normals, depths, pulls, distance, normal, probe):  # type: ignore[no-untyped-def]
+    """Note what point i has to do with collider c, whose distance and normal are given."""
+    drift, both = touch.drift[c], touch.both[c]
+    if w[i] == 0.0 or count[i] >= MOST:
+        return
+    room, here = touch.room[c] + skin[i, 0], distance[i]
+    ax, ay, az = _began(drift, point(before, i))
+    square_way = (x[i, 0] - ax) ** 2 + (x[i, 1] - ay) ** 2 + (x[i, 2] - az) ** 2
+    gap = (abs(here) if both else here) - room
+    tacks = skin[i, 3] > 0.0 and gap < skin[i, 4]
+    if gap > 0.0 and gap * gap > square_way and not tacks:
+        return  # free, and so was all of its way
+    way = np.sqrt(square_way)
+    if both:
+        if abs(here) <= way + room:
+            meet(fields, both, c, i, room, x, ax, ay, az, distance, normal, probe)
+    elif fields.open[c] and here < -BEHIND * room:
+        if not meet(fields, both, c, i, room, x, ax, ay, az, distance, normal, probe):
+            return
+    elif 2.0 * way >= touch.slim[c] + room and here <= way + room:
+        meet(fields, both, c, i, room, x, ax, ay, az, distance, normal, probe)
+    depth = room - (distance[i] if not both or abs(here) <= way + room else abs(here))
+    if depth <= 0.0 and not tacks:
+        return
+    n = count[i]
+    count[i] = n + 1
+    collider[i, n], depths[i, n] = c, depth
+    pulls[i, n] = skin[i, 3] if tacks else 0.0
+    for a in range(3):
+        normals[i, n, a] = normal[i, a]
+
+
+@parallel_kernel
+def find_planes(fields, touch, skin, w, x, before, count, collider, normals, depths, pulls, distance, normal, probe):  # type: ignore[no-untyped-def]
+    """Fill `Planes` for points at x (m, 3) that were at before when the step began.
+
+    distance, normal, probe: float64 (m,), (m, 3) and (m, 3), room to work in.
+    """
+    for chunk in numba.prange((len(skin) + CHUNK - 1) // CHUNK):
+        first = chunk * CHUNK
+        last = min(first + CHUNK, len(skin))
+        for i in range(first, last):
+            count[i] = 0
+        for c in range(len(touch.room)):
+            end = first
+            while end < last:  # what is near comes in runs of neighbours
+                begin = _next(True, fields, c, x, before, end, last)
+                end = _next(False, fields, c, x, before, begin, last)
+                if begin < end:
+                    fill_distances(fields, c, x, begin, end, distance, normal)
+                    for i in range(begin, end):
+                        _meet_one(
+                            c, i, fields, touch, skin, w, x, before, count, collider, normals, depths, pulls, distance,
+                            normal, probe,
+                        )  # fmt: skip
+
+
+@kernel
+def _start(drift, before, i, out):  # type: ignore[no-untyped-def]
+    """Fill out (3,) with where a surface has taken what was at before[i]."""
+    px, py, pz = before[i, 0] - drift[9], before[i, 1] - drift[10], before[i, 2] - drift[11]
+    out[0] = drift[0] * px + drift[3] * py + drift[6] * pz
+    out[1] = drift[1] * px + drift[4] * py + drift[7] * pz
+    out[2] = drift[2] * px + drift[5] * py + drift[8] * pz
+
+
+@parallel_kernel
+def add_planes(planes, touch, skin, heavy, x, before, stiff, force, values):  # type: ignore[no-untyped-def]
+    """Add the push and friction of all planes to force (m, 3) and, if `stiff`, to the blocks on the diagonal.
+
+    heavy: float64 (m,), what each point's mass resists in a step, N/m.
+    """
+    for i in numba.prange(len(skin)):
+        start = np.empty(3)
+        for n in range(planes.count[i]):
+            c = planes.collider[i, n]
+            hold, normal = FIRMNESS * heavy[i], planes.normal[i, n]
+            push = hold * planes.depth[i, n]
+            if push <= 0.0:
+                hold = push = 0.0
+            for a in range(3):
+                force[i, a] += (push - planes.pull[i, n]) * normal[a]
+            rub = 0.0
+            if push > 0.0:
+                _start(touch.drift[c], before, i, start)
+                along = 0.0
+                for a in range(3):
+                    start[a] = x[i, a] - start[a]
+                    along += start[a] * normal[a]
+                slid = 0.0
+                for a in range(3):
+                    start[a] -= along * normal[a]
+                    slid += start[a] * start[a]
+                slid = np.sqrt(slid)
+                rub = hold
+                if hold * slid > np.sqrt(touch.grip[c] * skin[i, 1]) * push:
+                    rub = min(np.sqrt(touch.slip[c] * skin[i, 2]) * push / slid, hold)
+                for a in range(3):
+                    force[i, a] -= rub * start[a]
+            if stiff:
+                for a in range(3):
+                    for b in range(3):
+                        values[i, 3 * a + b] += (hold - rub) * normal[a] * normal[b]
+                    values[i, 4 * a] += rub
