@@ -5,6 +5,9 @@ and its lower triangle L are kept. The preconditioner is symmetric block Gauss-S
 it needs no factorisation, so nothing can break down in it. And as A = (D + L) + (D + Lᵀ) - D, an iteration needs only
 one sweep with either factor, and no product with A (Eisenstat 1981).
 
+Rigid bodies that cloth touches take part with a shift and a turn each, in two more rows at the end: their own 6 × 6
+block is on the diagonal, all else of them are ties.
+
 To be done side by side, the points are parted in PARTS neighbourhoods; what joins two of them, and ties, is left out
 of M and multiplied. The parts are the mesh's, not the threads': any number of threads gives the same bytes.
 """
@@ -72,7 +75,7 @@ def block_pattern(places: Floats, groups: list[NDArray[np.int32]]) -> BlockPatte
 
 
 def block_slots(pattern: BlockPattern, group: NDArray[np.int32]) -> Whole:
-    """Return where the blocks of each row of group (k, points) stand: int64 (k, pairs), of (a, b), b ≤ a, row by row."""
+    """Return where the blocks of each row of group (k, points) stand: int64 (k, pairs), of (a, b) with b ≤ a."""
     n = len(pattern.order)
     keys = pattern.row * n + pattern.column
     rising = np.argsort(keys)
@@ -157,10 +160,22 @@ def _dot(a, b, sums):  # type: ignore[no-untyped-def]
     return total
 
 
+@kernel
+def _bodies_times(matrix, count, r, z):  # type: ignore[no-untyped-def]
+    """Fill z with the bodies' matrices (R, 6, 6) times r, in the rows from count on."""
+    for body in range(len(matrix)):
+        for k in range(6):
+            total = 0.0
+            for m in range(6):
+                total += matrix[body, k, m] * r[count + 2 * body + m // 3, m % 3]
+            z[count + 2 * body + k // 3, k % 3] = total
+
+
 @parallel_kernel
-def _diagonal_times(values, free, r, z):  # type: ignore[no-untyped-def]
+def _diagonal_times(values, free, bodies, r, z):  # type: ignore[no-untyped-def]
     """Fill z with D r."""
-    for i in numba.prange(len(r)):
+    _bodies_times(bodies.block, len(free), r, z)
+    for i in numba.prange(len(free)):
         a, b, c = r[i, 0], r[i, 1], r[i, 2]
         if free[i]:
             z[i, 0] = values[i, 0] * a + values[i, 3] * b + values[i, 6] * c
@@ -179,9 +194,15 @@ def _add_cross(pattern, values, ties, t, q):  # type: ignore[no-untyped-def]
             for b in range(3):
                 q[i, a] += values[k, 3 * a + b] * t[j, b]
                 q[j, b] += values[k, 3 * a + b] * t[i, a]
-    total = np.empty(3)
+    total, own, count = np.empty(3), np.empty(3), len(pattern.order)
     for k in range(len(ties.points)):
         total[:] = 0.0
+        b = count + 2 * ties.body[k]
+        if ties.body[k] >= 0:
+            c, x, y, z = ties.part[k], ties.arm[k, 0], ties.arm[k, 1], ties.arm[k, 2]
+            total[0] = own[0] = c * t[b, 0] + t[b + 1, 1] * z - t[b + 1, 2] * y
+            total[1] = own[1] = c * t[b, 1] + t[b + 1, 2] * x - t[b + 1, 0] * z
+            total[2] = own[2] = c * t[b, 2] + t[b + 1, 0] * y - t[b + 1, 1] * x
         for n in range(4):
             i = ties.points[k, n]
             if i >= 0:
@@ -197,16 +218,28 @@ def _add_cross(pattern, values, ties, t, q):  # type: ignore[no-untyped-def]
                 along += (total[a] - share * t[i, a]) * ties.normal[k, a]
             for a in range(3):
                 q[i, a] += share * (rub * (total[a] - share * t[i, a]) + (hold - rub) * along * ties.normal[k, a])
+        if ties.body[k] >= 0:
+            along = 0.0
+            for a in range(3):
+                total[a] -= own[a]
+                along += total[a] * ties.normal[k, a]
+            for a in range(3):
+                total[a] = rub * total[a] + (hold - rub) * along * ties.normal[k, a]
+                q[b, a] += c * total[a]
+            q[b + 1, 0] += y * total[2] - z * total[1]
+            q[b + 1, 1] += z * total[0] - x * total[2]
+            q[b + 1, 2] += x * total[1] - y * total[0]
 
 
 @parallel_kernel
-def solve_blocks(pattern, values, ties, free, inverse, r, x, s, z, p, t, q, sums, share, enough, most):  # type: ignore[no-untyped-def]
+def solve_blocks(pattern, values, ties, free, inverse, bodies, r, x, s, z, p, t, q, sums, share, enough, most):  # type: ignore[no-untyped-def]
     """Solve A x = r by preconditioned conjugate gradients (Hestenes and Stiefel 1952), from x = 0.
 
     Args:
         pattern, values: A, its blocks float64 (blocks, 9) by rows. ties: what else joins points, see `ties`.
         free: bool (n,): all others have r = x = 0. inverse: float64 (n, 6), see `invert_diagonal`.
-        r: float64 (n, 3), the right side. x: float64 (n, 3), filled.
+        bodies: R of them, see `ties.BodyBlocks`.
+        r: float64 (n + 2 R, 3), the right side. x: float64 (n + 2 R, 3), filled.
         s, z, p, t, q, sums: room to work in.
         share, enough: of r M⁻¹ r, that may be left: either will do. most: iterations at most.
 
@@ -214,7 +247,8 @@ def solve_blocks(pattern, values, ties, free, inverse, r, x, s, z, p, t, q, sums
     """
     for part in numba.prange(PARTS):
         _forward(pattern, values, inverse, part, r, s)
-    _diagonal_times(values, free, s, p)
+    _bodies_times(bodies.inverse, len(free), r, s)
+    _diagonal_times(values, free, bodies, s, p)
     for i in numba.prange(len(r)):
         x[i, 0], x[i, 1], x[i, 2] = 0.0, 0.0, 0.0
     began = _dot(s, p, sums)
@@ -222,13 +256,15 @@ def solve_blocks(pattern, values, ties, free, inverse, r, x, s, z, p, t, q, sums
     while done < most and now > max(share * began, enough):
         for part in numba.prange(PARTS):
             _backward(pattern, values, inverse, part, p, t)
-        _diagonal_times(values, free, t, q)
+        _bodies_times(bodies.inverse, len(free), p, t)
+        _diagonal_times(values, free, bodies, t, q)
         for i in numba.prange(len(r)):
             for a in range(3):
                 q[i, a] = p[i, a] - q[i, a]
         _add_cross(pattern, values, ties, t, q)
         for part in numba.prange(PARTS):
             _forward(pattern, values, inverse, part, q, z)
+        _bodies_times(bodies.inverse, len(free), q, z)
         for i in numba.prange(len(r)):
             for a in range(3):
                 z[i, a] += t[i, a]
@@ -240,7 +276,7 @@ def solve_blocks(pattern, values, ties, free, inverse, r, x, s, z, p, t, q, sums
             for a in range(3):
                 x[i, a] += step * t[i, a]
                 s[i, a] -= step * z[i, a]
-        _diagonal_times(values, free, s, q)
+        _diagonal_times(values, free, bodies, s, q)
         then = now
         now = _dot(s, q, sums)
         done += 1
@@ -252,9 +288,10 @@ def solve_blocks(pattern, values, ties, free, inverse, r, x, s, z, p, t, q, sums
 
 
 @parallel_kernel
-def weigh(pattern, values, free, inverse, r, s, q, sums):  # type: ignore[no-untyped-def]
+def weigh(pattern, values, free, inverse, bodies, r, s, q, sums):  # type: ignore[no-untyped-def]
     """Return r M⁻¹ r; arguments as in `solve_blocks`."""
     for part in numba.prange(PARTS):
         _forward(pattern, values, inverse, part, r, s)
-    _diagonal_times(values, free, s, q)
+    _bodies_times(bodies.inverse, len(free), r, s)
+    _diagonal_times(values, free, bodies, s, q)
     return _dot(s, q, sums)

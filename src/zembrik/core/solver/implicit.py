@@ -28,7 +28,16 @@ from zembrik.core.compiled import parallel_kernel
 from zembrik.core.solver.blocks import CHUNK, block_pattern, block_slots, invert_diagonal, solve_blocks, weigh
 from zembrik.core.solver.cloth_forces import add_elastic, note_bent
 from zembrik.core.solver.planes import add_planes, find_planes, no_planes
-from zembrik.core.solver.ties import Ties, room_for_ties, tie_touching
+from zembrik.core.solver.ties import (
+    BodyBlocks,
+    Ties,
+    begin_bodies,
+    invert_bodies,
+    room_for_ties,
+    shift_bodies,
+    tie_bodies,
+    tie_touching,
+)
 from zembrik.core.solver.world import World
 
 ACCURACY = 0.1  # m/s²
@@ -86,12 +95,14 @@ class ClothStep:
         self.four = block_slots(self.pattern, world.bend.points)
         self.values, self.inverse = np.zeros((len(self.pattern.row), 9)), np.zeros((n, 6))
         self.step, self.heavy, self.sums = np.zeros(n), np.zeros(n), np.zeros(n // CHUNK + 1)
-        self.aim, self.goal, self.speed, self.force, self.way, self.solved = (np.zeros((n, 3)) for _ in range(6))
-        self.work = tuple(np.zeros((n, 3)) for _ in range(5))
+        self.aim, self.goal, self.speed, self.solved = (np.zeros((n, 3)) for _ in range(4))
+        bodies = len(world.solids.rigid.w)
+        self.force, self.way, *self.work = (np.zeros((n + 2 * bodies, 3)) for _ in range(7))
+        self.bodies = BodyBlocks(np.zeros((bodies, 6, 6)), np.zeros((bodies, 6, 6)))
         self.distance, self.normal, self.probe = np.zeros(n), np.zeros((n, 3)), np.zeros((n, 3))
         self.planes, self.room, self.ties = no_planes(n), room_for_ties(0), room_for_ties(0)
         self.free, self.touched = np.zeros(n, np.bool_), np.zeros(n, np.bool_)
-        self.iterations = 0
+        self.iterations, self.none = 0, np.zeros(0, np.int32)
 
     def begin(self, faster: Floats, dt: float) -> None:
         """Lay out a step of dt seconds from where the cloth is; `faster` (n, 3) is what else speeds it up, m/s."""
@@ -112,11 +123,13 @@ class ClothStep:
             self.touched |= self.planes.count > 0
             self.touched[self.ties.points[self.ties.points >= 0]] = True
             invert_diagonal(self.values, self.free, self.inverse)
+            invert_bodies(*self.bodies)
             done, began = solve_blocks(
-                self.pattern, self.values, self.ties, self.free, self.inverse, self.force, self.way, *self.work,
+                self.pattern, self.values, self.ties, self.free, self.inverse, self.bodies, self.force, self.way, *self.work,
                 self.sums, 0.0 if turn else FIRST**2, enough, MOST_ITERATIONS,
             )  # fmt: skip
-            x += self.way
+            x += self.way[: self.count]
+            shift_bodies(self.way, self.count, self.world.solids.rigid)
             self.iterations += done
             first = first or began
             if turn and began <= max(FALLS**2 * first, enough):
@@ -136,16 +149,22 @@ class ClothStep:
         total = float(self.heavy[self.free].sum())
         if total <= 0.0:
             return 0.0
-        self._gather(self.world.x[: self.count], before, dt, False, False)
-        left = weigh(self.pattern, self.values, self.free, self.inverse, self.force, *self.work[:2], self.sums)
+        self._gather(self.world.x[: self.count], before, dt, False, False, settled=True)
+        self.force[self.count :] = 0.0  # bodies have gone on
+        left = weigh(
+            self.pattern, self.values, self.free, self.inverse, self.bodies, self.force, *self.work[:2], self.sums
+        )
         return float(np.sqrt(left / total))
 
     def _enough(self, dt: float) -> float:
         """Return what may be left of r M⁻¹ r, J."""
         return float((ACCURACY * (2.0 / 3.0 * dt) ** 2) ** 2 * self.heavy[self.free].sum())
 
-    def _gather(self, x: Floats, before: Floats, dt: float, stiff: bool, anew: bool) -> None:
-        """Fill the force at x (n, 3) and, if `stiff`, the blocks; `anew` the first time in a step."""
+    def _gather(self, x: Floats, before: Floats, dt: float, stiff: bool, anew: bool, settled: bool = False) -> None:
+        """Fill the force at x (n, 3) and, if `stiff`, the blocks; `anew` the first time in a step.
+
+        `settled` when the step is over, and rigid bodies have gone on.
+        """
         world, n, touching, touch = self.world, self.count, self.world.touching, self.world.colliders.touch
         force, values = self.force, self.values
         _inertia(x, self.step, self.heavy, self.aim, self.goal, stiff, self.speed, force, values)
@@ -158,17 +177,24 @@ class ClothStep:
             self.probe,
         )  # fmt: skip
         add_planes(self.planes, touch, world.skin, self.heavy, x, before, stiff, force, values)
-        if touching.any and touching.known:
-            hits = touching.touch(x, anew)
-            if len(hits) > len(self.room.hold):
-                self.room = room_for_ties(len(hits) + len(hits) // 2)
+        solids, rigid, many = world.solids, world.solids.rigid, 0
+        block = self.bodies.block
+        begin_bodies(rigid, dt, block, force, n)
+        hits = touching.touch(x, rigid, anew) if touching.any and touching.known else self.none
+        room = len(hits) + len(solids.contacts.a)
+        if room > len(self.room.hold):
+            self.room = room_for_ties(room + room // 2)
+        if len(hits):
             many = tie_touching(
                 hits, touching.faces, touching.edges, touching.points.near, touching.lines.near, touching.x,
-                touching.before, touching.room, touching.grip, touching.slip, n, touching.guest_end, self.heavy,
-                self.free, stiff, self.room, force, values,
+                touching.before, touching.room, touching.grip, touching.slip, n, touching.guest_end, touching.guests,
+                rigid, self.heavy, self.free, stiff, self.room, force, values, block, dt,
             )  # fmt: skip
-            self.ties = Ties(*(array[:many] for array in self.room))
             touching.touched = many
-        else:
-            self.ties = Ties(*(array[:0] for array in self.room))
-        force[~self.free] = 0.0
+        if len(solids.contacts.a) and not settled:
+            many = tie_bodies(
+                solids.contacts, solids.skin, rigid, x, self.heavy, self.free, stiff, many, self.room, force, values,
+                block, dt,
+            )  # fmt: skip
+        self.ties = Ties(*(array[:many] for array in self.room))
+        force[: self.count][~self.free] = 0.0

@@ -1,8 +1,10 @@
-"""Points against faces and edges against edges, as ties within the implicit step.
+"""Points against faces, edges against edges and points against rigid bodies, as ties within the implicit step.
 
-Each touching pair is pushed apart by hold × depth along the way out, where hold is FIRMNESS times what its points'
-masses resist together in a step, and rubs across it by at most friction times the push. Which way is out is told by
-the side both were on when the step began (`mesh_contact`). What crosses all the same is mended after the step.
+Each touching pair is pushed apart by hold × depth along the way out, where hold is FIRMNESS times what both sides'
+masses resist in a step, and rubs across it by at most friction times the push. Which way is out is told by the
+side both were on when the step began (`mesh_contact`), or by the body's distance field. Rigid bodies give way as much as
+they are pushed: what a body weighs is carried by the cloth under it within the same step. What crosses all the
+same is mended after the step.
 """
 
 from __future__ import annotations
@@ -13,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.compiled import kernel
+from zembrik.core.solver.arrays import ARM_B, GAP, GRIP, NORMAL, ROOM, SLID, SLIP
 from zembrik.core.solver.mesh_contact import edge_gap, point_gap
 
 FIRMNESS = 30.0
@@ -21,11 +24,12 @@ Floats = NDArray[np.float64]
 
 
 class Ties(NamedTuple):
-    """t ties; each block is hold n nᵀ + rub (1 - n nᵀ) on the combination Σ share x of its points.
+    """t ties; each block is hold n nᵀ + rub (1 - n nᵀ) on the combination Σ share x + part × shift + turn × arm.
 
     Attributes:
-        points: int64 (t, 4), -1 for what is no point of cloth. share: float64 (t, 4). normal: float64 (t, 3).
+        points: int64 (t, 4), -1 for what is no free point of cloth. share: float64 (t, 4). normal: float64 (t, 3).
         hold, rub: float64 (t,), N/m.
+        body: int64 (t,), the rigid body that takes part, or -1. part: float64 (t,). arm: float64 (t, 3), metres.
     """
 
     points: NDArray[np.int64]
@@ -33,31 +37,121 @@ class Ties(NamedTuple):
     normal: Floats
     hold: Floats
     rub: Floats
+    body: NDArray[np.int64]
+    part: Floats
+    arm: Floats
+
+
+class BodyBlocks(NamedTuple):
+    """What R rigid bodies resist: float64 (R, 6, 6) of shift (m) and turn (rad), as it is and its inverse."""
+
+    block: Floats
+    inverse: Floats
 
 
 def room_for_ties(many: int) -> Ties:
     """Return room for so many ties."""
     return Ties(
-        np.zeros((many, 4), np.int64), np.zeros((many, 4)), np.zeros((many, 3)), np.zeros(many), np.zeros(many)
-    )
+        np.zeros((many, 4), np.int64), np.zeros((many, 4)), np.zeros((many, 3)), np.zeros(many), np.zeros(many),
+        np.zeros(many, np.int64), np.zeros(many), np.zeros((many, 3)),
+    )  # fmt: skip
+
+
+@kernel
+def begin_bodies(rigid, dt, block, force, first):  # type: ignore[no-untyped-def]
+    """Fill what each body alone resists in a step of dt seconds, and its part of the force from row `first` on.
+
+    rigid.shift is how far each was pushed from where it was predicted. What is held or asleep resists by 1 each.
+    """
+    inertia = np.empty((3, 3))
+    for r in range(len(rigid.w)):
+        block[r] = 0.0
+        for k in range(3):
+            force[first + 2 * r, k] = force[first + 2 * r + 1, k] = 0.0
+        if rigid.w[r] == 0.0 or rigid.asleep[r]:
+            for k in range(6):
+                block[r, k, k] = 1.0
+            continue
+        inertia[:] = np.linalg.inv(rigid.turning[r].reshape(3, 3))
+        for k in range(3):
+            block[r, k, k] = 1.0 / (rigid.w[r] * dt * dt)
+            force[first + 2 * r, k] = -block[r, k, k] * rigid.shift[r, k]
+            for m in range(3):
+                block[r, 3 + k, 3 + m] = inertia[k, m] / (dt * dt)
+                force[first + 2 * r + 1, k] -= inertia[k, m] / (dt * dt) * rigid.shift[r, 3 + m]
+
+
+@kernel
+def _tie(ties, t, hold, depth, normal, slid, static, sliding, stiff, force, values, block, first):  # type: ignore[no-untyped-def]
+    """Give tie t its strength, and add its push (N) and, if `stiff`, what of it is on the diagonal.
+
+    Its points, shares and body are given; depth (m), slid (3,) how far it went since the step began, metres.
+    """
+    push, along, way = hold * depth, 0.0, 0.0
+    for a in range(3):
+        ties.normal[t, a] = normal[a]
+        along += slid[a] * normal[a]
+    for a in range(3):
+        slid[a] -= along * normal[a]
+        way += slid[a] * slid[a]
+    way, rub = np.sqrt(way), hold
+    if hold * way > static * push:
+        rub = min(sliding * push / way, hold)
+    ties.hold[t], ties.rub[t] = hold, rub
+    fx, fy, fz = push * normal[0] - rub * slid[0], push * normal[1] - rub * slid[1], push * normal[2] - rub * slid[2]
+    for n in range(4):
+        i, share = ties.points[t, n], ties.share[t, n]
+        if i < 0:
+            continue
+        force[i, 0] += share * fx
+        force[i, 1] += share * fy
+        force[i, 2] += share * fz
+        if stiff:
+            for a in range(3):
+                values[i, 4 * a] += share * share * rub
+                for b in range(3):
+                    values[i, 3 * a + b] += share * share * (hold - rub) * normal[a] * normal[b]
+    r = ties.body[t]
+    if r < 0:
+        return
+    c, x, y, z = ties.part[t], ties.arm[t, 0], ties.arm[t, 1], ties.arm[t, 2]
+    b = first + 2 * r
+    force[b, 0] += c * fx
+    force[b, 1] += c * fy
+    force[b, 2] += c * fz
+    force[b + 1, 0] += y * fz - z * fy
+    force[b + 1, 1] += z * fx - x * fz
+    force[b + 1, 2] += x * fy - y * fx
+    if stiff:
+        moves = np.array([[c, 0, 0], [0, c, 0], [0, 0, c], [0, -z, y], [z, 0, -x], [-y, x, 0]])
+        for k in range(6):
+            ahead = moves[k, 0] * normal[0] + moves[k, 1] * normal[1] + moves[k, 2] * normal[2]
+            for m in range(6):
+                both, there = 0.0, 0.0
+                for a in range(3):
+                    both += moves[k, a] * moves[m, a]
+                    there += moves[m, a] * normal[a]
+                block[r, k, m] += rub * both + (hold - rub) * ahead * there
 
 
 @kernel
 def tie_touching(  # type: ignore[no-untyped-def]
-    hits, faces, edges, points, lines, x, before, room, grip, slip, cloth, guests, heavy, free, stiff, ties, force, values
-):
-    """Make a tie of every touching pair of cloth with cloth or with what is moved; return how many.
+    hits, faces, edges, points, lines, x, before, room, grip, slip, cloth, guests, guest, rigid, heavy, free, stiff,
+    ties, force, values, block, dt,
+):  # fmt: skip
+    """Make a tie of every touching pair of cloth with cloth, a rigid body's corner, or what is moved; return how many.
 
     Args:
         hits: int32 (h,), the numbers of the pairs that touch. points, lines: the pairs, see `nearby.Near`.
         faces, edges: int32 (T, 3) and (E, 2). x, before: float64 (N, 3), places now and when the step began, metres.
         room, grip, slip: float64 (N,), thickness in metres, static and sliding friction.
-        cloth, guests: the first are points of cloth; those up to `guests` are carried by others, and left alone here.
-        heavy: float64 (cloth,), N/m. free: bool (cloth,).
-        ties: room, filled. force, values: the step's; pushes are added and, if `stiff`, blocks on the diagonal.
+        cloth, guests: the first are points of cloth, those up to `guests` are guests, see `guests`. Those of soft
+            bodies are left alone here.
+        guest, rigid: the guests and the rigid bodies. heavy: float64 (cloth,), N/m. free: bool (cloth,).
+        ties: room, filled. force, values, block: the step's; pushes are added and, if `stiff`, blocks on the diagonal.
     """
     many, count = 0, len(points.pairs)
-    at, share, slid = np.empty(4, np.int64), np.empty(4), np.empty(3)
+    at, share, slid, arm = np.empty(4, np.int64), np.empty(4), np.empty(3), np.empty(3)
     for q in hits:
         if q < count:
             p, t = points.pairs[q, 0], points.pairs[q, 1]
@@ -75,44 +169,98 @@ def tie_touching(  # type: ignore[no-untyped-def]
             depth = min(room[a] + room[b], lines.apart[q - count]) - gap
         if depth <= 0.0:
             continue
-        guest, give = False, 0.0
+        soft, give, body, part = False, 0.0, -1, 0.0
+        arm[:] = 0.0
         for n in range(4):
             i = at[n]
-            guest |= cloth <= i < guests
-            if i < cloth and free[i]:
-                give += share[n] * share[n] / heavy[i]
-        if guest or give <= 0.0:
+            ties.points[many, n], ties.share[many, n] = -1, share[n]
+            if i < cloth:
+                if free[i]:
+                    ties.points[many, n] = i
+                    give += share[n] * share[n] / heavy[i]
+            elif i < guests:
+                r = guest.rigid[i - cloth]
+                soft |= r < 0 or 0 <= body != r
+                if r >= 0 and rigid.w[r] > 0.0 and not rigid.asleep[r]:
+                    body = r
+                    part += share[n]
+                    for c in range(3):
+                        arm[c] += share[n] * (x[i, c] - rigid.place[r, c] - rigid.shift[r, c])
+        if soft or give <= 0.0:
             continue
-        hold = FIRMNESS / give
-        push, along, normal = hold * depth, 0.0, (nx, ny, nz)
+        if body >= 0:
+            give += part * part * rigid.w[body] * dt * dt
+        ties.body[many], ties.part[many] = body, part
         for c in range(3):
+            ties.arm[many, c] = arm[c]
             slid[c] = 0.0
             for n in range(4):
                 slid[c] += share[n] * (x[at[n], c] - before[at[n], c])
-            along += slid[c] * normal[c]
-        way = 0.0
-        for c in range(3):
-            slid[c] -= along * normal[c]
-            way += slid[c] * slid[c]
-        way = np.sqrt(way)
-        rub = hold
-        if hold * way > np.sqrt(grip[a] * grip[b]) * push:
-            rub = min(np.sqrt(slip[a] * slip[b]) * push / way, hold)
-        ties.hold[many], ties.rub[many] = hold, rub
-        for c in range(3):
-            ties.normal[many, c] = normal[c]
-        for n in range(4):
-            i = at[n]
-            mine = i < cloth and free[i]
-            ties.points[many, n], ties.share[many, n] = (i if mine else -1), share[n]
-            if not mine:
-                continue
-            for c in range(3):
-                force[i, c] += share[n] * (push * normal[c] - rub * slid[c])
-                if not stiff:
-                    continue
-                values[i, 4 * c] += share[n] * share[n] * rub
-                for d in range(3):
-                    values[i, 3 * c + d] += share[n] * share[n] * (hold - rub) * normal[c] * normal[d]
+        _tie(
+            ties, many, FIRMNESS / give, depth, (nx, ny, nz), slid, np.sqrt(grip[a] * grip[b]),
+            np.sqrt(slip[a] * slip[b]), stiff, force, values, block, cloth,
+        )  # fmt: skip
         many += 1
     return many
+
+
+@kernel
+def tie_bodies(contacts, skin, rigid, x, heavy, free, stiff, many, ties, force, values, block, dt):  # type: ignore[no-untyped-def]
+    """Make a tie of every contact of a point of cloth with a rigid body, from tie `many` on; return how many are made.
+
+    Args:
+        contacts, skin, rigid: see `arrays`; the contacts are of places as predicted.
+        x: float64 (m, 3), where the cloth is. heavy: float64 (m,), N/m. All else as in `tie_touching`.
+    """
+    slid, cloth = np.empty(3), len(heavy)
+    bears = np.zeros(len(rigid.w))
+    for turn in range(2):  # first how many bear each body: its weight is shared out among them
+        for q in range(len(contacts.a)):
+            r, s = contacts.b[q], contacts.point[q]
+            i = skin.masters[s, 0]
+            if r < 0 or contacts.a[q] >= 0 or i >= cloth or not free[i]:
+                continue
+            row, depth = contacts.row[q], 0.0
+            rx, ry, rz = row[ARM_B], row[ARM_B + 1], row[ARM_B + 2]
+            shift = rigid.shift[r]
+            slid[0] = x[i, 0] - skin.now[s, 0] - shift[0] - shift[4] * rz + shift[5] * ry
+            slid[1] = x[i, 1] - skin.now[s, 1] - shift[1] - shift[5] * rx + shift[3] * rz
+            slid[2] = x[i, 2] - skin.now[s, 2] - shift[2] - shift[3] * ry + shift[4] * rx
+            depth = row[ROOM] - row[GAP]
+            for c in range(3):
+                depth -= slid[c] * row[NORMAL + c]
+                slid[c] += row[SLID + c]
+            if depth <= 0.0:
+                continue
+            if turn == 0:
+                bears[r] += 1.0
+                continue
+            moves = rigid.w[r] > 0.0 and not rigid.asleep[r]
+            hold = FIRMNESS * (heavy[i] + (1.0 / (rigid.w[r] * dt * dt * bears[r]) if moves else heavy[i]))
+            ties.points[many, 0], ties.points[many, 1], ties.points[many, 2], ties.points[many, 3] = i, -1, -1, -1
+            ties.share[many, 0], ties.share[many, 1], ties.share[many, 2], ties.share[many, 3] = 1.0, 0.0, 0.0, 0.0
+            ties.body[many], ties.part[many] = (r if moves else -1), -1.0
+            ties.arm[many, 0], ties.arm[many, 1], ties.arm[many, 2] = -rx, -ry, -rz
+            normal = (row[NORMAL], row[NORMAL + 1], row[NORMAL + 2])
+            _tie(
+                ties, many, hold, depth, normal, slid, row[GRIP], row[SLIP], stiff, force, values, block, cloth
+            )  # fmt: skip
+            many += 1
+    return many
+
+
+@kernel
+def invert_bodies(block, inverse):  # type: ignore[no-untyped-def]
+    """Fill inverse (R, 6, 6)."""
+    for r in range(len(block)):
+        inverse[r] = np.linalg.inv(block[r])
+
+
+@kernel
+def shift_bodies(way, first, rigid):  # type: ignore[no-untyped-def]
+    """Add what each body is moved, in two rows of way from row `first` on, to the bodies' shifts."""
+    for r in range(len(rigid.w)):
+        if rigid.w[r] > 0.0 and not rigid.asleep[r]:
+            for k in range(3):
+                rigid.shift[r, k] += way[first + 2 * r, k]
+                rigid.shift[r, 3 + k] += way[first + 2 * r + 1, k]

@@ -159,6 +159,7 @@ class Touching:
         self.ways, self.steps = no_ways(self.x, len(self.faces), len(self.edges)), 0
         self.least_room = 0.0  # metres, of all
         self.touched = 0  # pairs apart in the last pass
+        self.particles = np.zeros((particles, 3))  # of the world, where all are now
         self.crowd, self.crowd_rigid = np.zeros(particles), np.zeros(bodies)
         self.near_guests = np.zeros(self.guest_end - self.count, np.bool_)
 
@@ -170,6 +171,7 @@ class Touching:
             rigid: the rigid bodies. frame: at its end, where the colliders are.
         """
         guests = slice(self.count, self.guest_end)
+        self.particles = x
         now, was = x[: self.count], before[: self.count]
         if self.guest_end > self.count:
             place_guests(self.guests, rigid, rigid.before, before, self.before[guests])
@@ -253,8 +255,12 @@ class Touching:
         """
         self.touched = self._sweep(x, w, rigid)[0] if self.known else 0
 
-    def touch(self, x: Floats, anew: bool) -> NDArray[np.int32]:
+    def touch(self, x: Floats, rigid: Rigid, anew: bool) -> NDArray[np.int32]:
         """Return the numbers (h,) of all pairs that touch when the cloth is at x (n, 3); `anew` once a substep."""
+        guests = slice(self.count, self.guest_end)
+        if self.guest_end > self.count:
+            place_guests(self.guests, rigid, rigid.place, self.particles, self.x[guests])
+            shift_guests(self.guests, rigid, self.x[guests])
         many = find_touching(
             x, self.x, self.before, self.rest, self.whose, self.room, self.faces, self.edges, self.points.near,
             self.lines.near, self.ways, anew, 1.0, 2.0 * (1.0 - DEEP) * self.least_room, self.hits,
