@@ -35,11 +35,11 @@ SETUP = {
     "quality": {"substeps": 2, "iterations": 1, "self_collision": True},
 }  # fmt: skip
 # What either process leaves to the other, so that both take as long.
-OTHERS = {"touching": ["sweep_elastic"], "solids": ["sweep_air", "sweep_damping", "solve_contacts", "step_coarse"]}
+OTHERS = {"touching": ["sweep_tets"], "solids": ["sweep_air", "sweep_damping", "solve_contacts"]}
 
 
 def compile_part(part: str) -> None:
-    """Compile what a frame of cloth and soft bodies takes ("touching"), or of rigid ones, and the elastic sweep."""
+    """Compile what a frame of cloth and soft bodies takes ("touching"), or of rigid ones, and soft sweeps."""
     for name in OTHERS[part]:
         setattr(step, name, lambda *arguments: None)
     world = build_world(parse_setup(SETUP), NoAssets())

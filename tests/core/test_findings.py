@@ -24,7 +24,7 @@ EXAMPLES = Path(__file__).resolve().parents[2] / "examples"
 def found(document, tmp_path):
     """Return all findings by their codes, but what the fixture's few substeps are told for (see test_enough)."""
     every = check_setup(parse_setup(document), FolderAssets(tmp_path))
-    return {f.code: f for f in every if f.code != "fine_for_substeps"}
+    return {f.code: f for f in every}
 
 
 def cured(document, finding):
@@ -87,7 +87,7 @@ def test_overlap_at_the_start(sheet, tmp_path):
         cache = bake(parse_setup({**document, "frames": [1, 2]}), FolderAssets(tmp_path), tmp_path / name)
         return float(np.abs(cache.points(0, 2) - cache.points(0, 1)).max()) * 24
 
-    assert first_speed(sheet, "before.zarr") > 1.3  # it is thrown off
+    assert first_speed(sheet, "before.zarr") > 0.65  # it is thrown off
     assert first_speed(after, "after.zarr") < 0.6  # it only falls
 
 
@@ -189,26 +189,39 @@ def test_a_collider_that_faces_away(sheet, tmp_path):
 
 
 def test_a_torn_cloth_is_told_with_its_frame_and_what_helps(tmp_path):
-    """100 kg on a sheet of 1 kg with too few substeps; the example has enough of them."""
+    """100 kg on a sheet of 1 kg that is ten times too soft for it; the example's is not."""
     document = json.loads((EXAMPLES / "heavy-sack-on-a-light-sheet.json").read_text()) | {"frames": [1, 14]}
     document["quality"] = document["quality"] | {"substeps": 20}
+    whole = parse_setup(document)
+    assert check_outcome(whole, bake(whole, FolderAssets(EXAMPLES), tmp_path / "whole.zarr")) == []
+    sheet = next(body for body in document["bodies"] if body["name"] == "sheet")
+    sheet["material"] = sheet["material"] | {"stretch": 300, "compression": 300}
     setup = parse_setup(document)
     cache = bake(setup, FolderAssets(EXAMPLES), tmp_path / "torn.zarr")
     (finding,) = check_outcome(setup, cache)
     first = int(np.flatnonzero(cache.figure("stats/worst_stretch") > 0.6)[0]) + 1
     assert finding.code == "torn" and f"From frame {first} on" in finding.text and finding.body == "sheet"
     assert cured(document, finding)["quality"]["substeps"] == 40
-    enough = parse_setup(document | {"quality": document["quality"] | {"substeps": 240}})
-    assert check_outcome(enough, bake(enough, FolderAssets(EXAMPLES), tmp_path / "whole.zarr")) == []
 
 
-def test_a_sound_bake_has_nothing_to_tell_and_one_with_energy_from_nowhere_says_so(sheet, baked, tmp_path):
-    """At 10 substeps the sheet gains energy that nothing gave it; with the remedy told before the bake, it does not."""
-    (finding,) = check_outcome(parse_setup(sheet), baked)
+def test_a_sound_bake_has_nothing_to_tell_and_one_with_energy_from_nowhere_says_so(sheet, baked):
+    """The sheet's energy is accounted for; half as much again, written into its figures, is told with its frame."""
+    assert check_outcome(parse_setup(sheet), baked) == []
+
+    class Gaining:
+        def __getattr__(self, name):
+            return getattr(baked, name)
+
+        def figure(self, name):
+            values = baked.figure(name)
+            if name == "stats/energy_balance":
+                values = values.copy()
+                values[5:] = 0.5 * baked.figure("stats/kinetic_energy").max()
+            return values
+
+    (finding,) = check_outcome(parse_setup(sheet), Gaining())
     assert finding.code == "energy" and finding.severe and "J more than what falls" in finding.text
-    (before,) = [f for f in check_setup(parse_setup(sheet), FolderAssets(tmp_path)) if f.code == "fine_for_substeps"]
-    cured = parse_setup(jsonpatch.apply_patch(sheet, before.patch))
-    assert check_outcome(cured, bake(cured, FolderAssets(tmp_path), tmp_path / "sound.zarr")) == []
+    assert f"From frame {baked.first + 5} on" in finding.text
 
 
 def test_balances_tell_what_changes_and_what_does_not(tmp_path):
@@ -298,12 +311,15 @@ def test_a_bands_width_is_not_its_area_over_its_box():
 
 
 def test_findings_that_ask_for_substeps_ask_for_one_count(sheet, tmp_path):
-    """A fast collider and fine cloth: both name the larger count, and it ends both."""
+    """A fast collider and a stiff soft body: both name the larger count, and it ends both."""
     sheet["bodies"][0]["thickness"] = 0.0005
     sheet["bodies"][1]["thickness"] = 0.0005
     sheet["bodies"][1]["motion"] = {"translate": {"keys": [[1, [0, 0, 0]], [5, [0, 0.5, 0]]]}}
+    column = {"name": "column", "role": "soft", "mesh": {"shape": "box", "size": [0.1, 0.4, 0.1], "segments": 8}}
+    column |= {"material": {"preset": "cork", "young": 1e6, "poisson": 0.0, "density": 500}, "cell": 0.05}
+    sheet["bodies"].append({**column, "place": {"translate": [3, 1, 0]}})
     every = check_setup(parse_setup(sheet), FolderAssets(tmp_path))
-    asking = [f for f in every if f.code in ("fine_for_substeps", "fast_for_thickness")]
+    asking = [f for f in every if f.code in ("stiff_for_substeps", "fast_for_thickness")]
     assert len(asking) == 2 and len({f.remedy for f in asking}) == 1
     left = check_setup(parse_setup(cured(sheet, asking[0])), FolderAssets(tmp_path))
-    assert not {f.code for f in left} & {"fine_for_substeps", "fast_for_thickness"}
+    assert not {f.code for f in left} & {"stiff_for_substeps", "fast_for_thickness"}

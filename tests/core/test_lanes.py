@@ -13,11 +13,8 @@ from zembrik.core.lanes_memory import block4, note8, points4, put4, rows8, value
 from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import parse_setup
 from zembrik.core.solver.air import push_by_air
-from zembrik.core.solver.bend import solve_hinges
 from zembrik.core.solver.build import build_world
-from zembrik.core.solver.coarse import build_coarse, step_coarse
 from zembrik.core.solver.colour import lay_out
-from zembrik.core.solver.membrane import solve_triangles
 from zembrik.core.solver.mesh_contact import edge_gap, point_gap
 from zembrik.core.solver.searching import ROUGH, SLIM
 from zembrik.core.solver.solidity import solve_tets
@@ -112,23 +109,19 @@ def both_ways(solve, span, packed, x, held):
 
 @pytest.mark.parametrize("amount", [1e-4, 0.004, 0.05])
 def test_packs_give_the_bytes_of_one_by_one(amount):
-    """Triangles, hinges, tetrahedra and air, hardly moved, stirred, and crumpled to where nothing is sound any more."""
+    """Tetrahedra and air, hardly moved, stirred, and crumpled to where nothing is sound any more."""
     world, rng = stirred({"bodies": [SHEET, LUMP]}, amount, 3)
-    w, membrane, bend, tets = world.w, world.membrane, world.bend, world.tets
+    w, membrane, tets = world.w, world.membrane, world.tets
     world.x[:3] = world.x[3]  # a face without an area
-    for parts, solve in ((membrane, solve_triangles), (bend, solve_hinges), (tets, solve_tets)):
-        assert (parts.packed - parts.span[:-1]).sum() > 0.9 * len(parts.points)
-        shape = {"Membrane": (3,), "Bend": (), "Tets": (9,)}[type(parts).__name__]
-        held = rng.normal(0.0, 1e-6, (len(parts.points), *shape))
+    assert (tets.packed - tets.span[:-1]).sum() > 0.9 * len(tets.points)
 
-        def go(first, packed, last, x, kept, parts=parts, solve=solve):
-            more = (parts.near, parts.share, np.zeros(len(parts.bent))) if parts is bend else ()
-            solve(first, packed, last, parts.points, parts.rest, *more, x, DT, kept, True, True)
+    def go(first, packed, last, x, kept):
+        solve_tets(first, packed, last, tets.points, tets.rest, x, DT, kept, True, True)
 
-        places = np.column_stack([world.x, w])
-        (x, kept), (alone, kept_alone) = both_ways(go, parts.span, parts.packed, places, held)
-        assert x.tobytes() == alone.tobytes() and kept.tobytes() == kept_alone.tobytes()
-        assert not np.array_equal(x, places) and np.isfinite(x).all() and np.array_equal(x[:, 3], w)
+    places, held = np.column_stack([world.x, w]), rng.normal(0.0, 1e-6, (len(tets.points), 9))
+    (x, kept), (alone, kept_alone) = both_ways(go, tets.span, tets.packed, places, held)
+    assert x.tobytes() == alone.tobytes() and kept.tobytes() == kept_alone.tobytes()
+    assert not np.array_equal(x, places) and np.isfinite(x).all() and np.array_equal(x[:, 3], w)
 
     swirl, wind = rng.normal(0, 1, world.x.shape), np.array([4.0, 0.0, 1.0])
     rows = rng.uniform(0.01, 1.0, world.air.rows.shape)
@@ -138,19 +131,6 @@ def test_packs_give_the_bytes_of_one_by_one(amount):
 
     (v, _), (alone, _) = both_ways(blow, membrane.span, membrane.packed, world.v, np.zeros(1))
     assert v.tobytes() == alone.tobytes() and not np.array_equal(v, world.v)
-
-
-def test_the_coarse_step_gives_the_bytes_of_one_by_one():
-    stiff = SHEET | {"mesh": SHEET["mesh"] | {"segments": [40, 40]}, "material": {"stretch": 1e5}}
-    world, _ = stirred({"bodies": [stiff]}, 1e-4, 5)
-    m, moved = world.membrane, []
-    for ends in (m.packed, m.span[:-1]):
-        coarse = build_coarse(m, world.x, world.w, DT, 1, 10.0)
-        assert coarse is not None
-        x = world.x.copy()
-        step_coarse(coarse, world.colours, m.points, m.rest, m.span, np.ascontiguousarray(ends), x)
-        moved.append(x)
-    assert moved[0].tobytes() == moved[1].tobytes() and not np.array_equal(moved[0], world.x)
 
 
 @settings(max_examples=30, deadline=None)
@@ -232,22 +212,6 @@ def test_single_precision_misses_nothing_by_more_than_the_search_spares(seed, th
     for k, gap in enumerate((point_gap, edge_gap)):
         gaps = np.array([abs(gap(p, p, 0, 1, 2, 3)[0]) for p in x])
         assert _near_by_eight(rows, (gaps + spare).astype(np.float32))[k] == 255
-
-
-def test_a_shape_with_odd_ends_is_whole():
-    """A cluster whose constraints do not come in fours moves the points of all of them, by packs and one by one."""
-    odd = SHEET | {"mesh": SHEET["mesh"] | {"segments": [3, 1]}}
-    world, _ = stirred({"bodies": [odd]}, 0.02, 7)
-    m, held = world.membrane, np.zeros((len(world.membrane.points), 3))
-    assert len(m.points) == 6
-
-    def go(first, packed, last, x, kept):
-        solve_triangles(first, packed, last, m.points, m.rest, x, DT, kept, True, True)
-
-    places = np.column_stack([world.x, world.w])
-    (x, kept), (alone, _) = both_ways(go, m.span, m.packed, places, held)
-    assert x.tobytes() == alone.tobytes() and (kept != 0.0).any(axis=1).all()
-    assert (x[:, :3] != places[:, :3]).any(axis=1).all()
 
 
 @numba.njit

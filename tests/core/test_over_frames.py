@@ -69,7 +69,7 @@ FLEXIBLE = [
     (rigid, "thickness", 0.001, 0.02),
     (cloth, "1/friction", 0.4, 0.0), (rigid, "1/bounce", 0.0, 0.9), (rigid, "1/thickness", 0.001, 0.02),
     (soft, "1/friction", 0.8, 0.0), (cloth, "world/air_density", 1.2, 0.0), (cloth, "quality/substeps", 20, 10),
-    (cloth, "quality/iterations", 1, 3), (cloth, "quality/enough", 0.0, 0.01),
+    (soft, "quality/iterations", 1, 3), (soft, "quality/enough", 0.0, 0.01),
 ]  # fmt: skip
 WITH = {  # what else a dial needs to matter
     "material/tack_distance": {"tack": 200.0}, "material/yield_strain": {"creep": 20.0},
@@ -225,10 +225,7 @@ def test_a_cloth_that_gets_wet_hangs_lower():
 
 
 def test_a_fine_cloth_softens_to_the_right_length():
-    """2 m of 5,041 points, 3,000 N/m until frame 24, then 1,000: within 1% of its length of weight over stiffness.
-
-    The coarse step is needed for it, and laid out anew on the way.
-    """
+    """2 m of 5,041 points, 3,000 N/m until frame 24, then 1,000: within 1% of its length of weight over stiffness."""
     length, weight = 2.0, 0.35
     over = {"keys": [[24, 3000.0], [36, 1000.0]], "ease": "smooth"}
     material = {"stretch": over, "compression": 3000.0, "shear": over, "area_density": weight, "bend": 1e-4}
@@ -239,11 +236,9 @@ def test_a_fine_cloth_softens_to_the_right_length():
     stage = Stage({"world": {"ground": None, "air_density": 0}, "bodies": [body], "forces": calm})
     start = stage.world.x[:, 1].min()
     stage.run(24)
-    first = stage.stepper.coarse.inverse.copy()
     assert start - stage.world.x[:, 1].min() - weight * G * length**2 / 6000 == pytest.approx(0, abs=0.01 * length)
     stage.run(60)
     assert start - stage.world.x[:, 1].min() - weight * G * length**2 / 2000 == pytest.approx(0, abs=0.01 * length)
-    assert (stage.stepper.coarse.inverse.shape != first.shape) or (stage.stepper.coarse.inverse != first).any()
 
 
 def test_the_same_bytes_after_a_stop_with_everything_keyed(tmp_path):

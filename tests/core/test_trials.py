@@ -133,13 +133,13 @@ def run(folder, setup, substeps, frames):
 def test_a_proof_holds_its_bound_against_a_run_four_times_finer(tmp_path):
     """A sheet that swings down: what is said of each run is what a run of 160 substeps shows, and the bound holds."""
     runs = {n: run(tmp_path, SWING, n, 16) for n in (10, 20, 40, 160)}
-    verdict = judge([runs[n] for n in (10, 20, 40)], 0.004)
+    verdict = judge([runs[n] for n in (10, 20, 40)], 0.001)
     assert verdict.ratio > 1.5 and verdict.enough == 1 and verdict.alike == []
     for n, said in zip((10, 20, 40), verdict.errors_m, strict=True):
         assert said == pytest.approx(way_between(runs[n], runs[160]).mean, rel=0.1)
-    assert way_between(runs[20], run(tmp_path, SWING, 80, 16)).mean <= 0.004
+    assert way_between(runs[20], run(tmp_path, SWING, 80, 16)).mean <= 0.001
     assert judge([runs[n] for n in (10, 20, 40)], 1e-7).enough is None
-    assert judge([runs[10], runs[20]], 0.004) is None
+    assert judge([runs[10], runs[20]], 0.001) is None
 
 
 def test_folds_on_a_ball_are_called_chaotic(sheet, tmp_path):

@@ -11,10 +11,8 @@ from scipy.sparse.csgraph import connected_components
 
 from zembrik.core.findings.enough import (
     fast_for_thickness,
-    fine_for_substeps,
     squeezed,
     stiff_for_substeps,
-    swollen_by_substeps,
     thick_for_spacing,
 )
 from zembrik.core.findings.finding import Finding, set_value
@@ -50,9 +48,7 @@ def check_setup(setup: Setup, assets: Assets) -> list[Finding]:
             *idle_dials(setup, resolve(setup)),
             *thick_for_spacing(setup, resolve(setup), assets),
             *fast_for_thickness(setup, resolve(setup), assets),
-            *fine_for_substeps(setup, resolve(setup), assets),
             *stiff_for_substeps(setup, resolve(setup), assets),
-            *swollen_by_substeps(setup, resolve(setup), world),
             *squeezed(setup, resolve(setup), world),
             *endless_fall(setup, world),
             *start_overlaps(setup, world),

@@ -6,17 +6,13 @@ from itertools import combinations
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from zembrik.core.findings.finding import Finding, set_value
-from zembrik.core.findings.idle import feels_air
-from zembrik.core.mesh.trimesh import TriMesh, volume_m3
 from zembrik.core.motion.track import extremes_of, most_of, scaled, value_at
 from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh
-from zembrik.core.setup.document import GridMesh, Setup
+from zembrik.core.setup.document import Setup
 from zembrik.core.setup.keyed import is_keyed
 from zembrik.core.setup.resolve import Resolved
-from zembrik.core.solver.pins import meshes_of, pin_weights
 from zembrik.core.solver.soft_parts import cell_size
 from zembrik.core.solver.world import World
 from zembrik.core.start.overlap import A_TOUCH_M, collider_depths, places_of
@@ -25,16 +21,6 @@ MOST_SUBSTEPS = 400
 CROWDED, ROOMY = 0.9, 0.7  # of the spacing of points: two thicknesses above one crunch; what the remedy makes of them
 MOST_ROOMS = 2.0  # thicknesses of both sides that something may go in a substep
 MOST_CELLS, SOUND_CELLS = 1.0, 0.6  # of a soft body that a push may cross in a substep; what the remedy aims at
-# Of a triangle's side that cloth may go in a substep, and what the remedy aims at. Linen, canvas and muslin that swing
-# or fall on a ball or a loaf (121 to 6,561 points, 20 to 400 substeps) gain no energy from nowhere at up to 0.04 sides,
-# a tenth of all there is at 0.07 to 0.09, and more than all of it from 0.15 on.
-MOST_SIDES, SOUND_SIDES = 0.045, 0.035
-BLOWN = 0.25  # of the wind's speed that cloth takes on besides (the demo's awning: 129 substeps are too few, 170 do)
-LEAST_CELLS = 12  # across a sheet: fewer fold like a board (`check.few_points`)
-MOST_SWOLLEN, SOUND_SWOLLEN = (
-    0.02,
-    0.01,
-)  # strain of a sheet under pressure that its substeps add; what the remedy aims at
 SOFTER = 0.36  # a soft body gives way by 1 + 0.36 r² times too much, r the cells a push crosses (hanging columns)
 FACING = -0.3  # cosine of two ways out that point against each other
 PER_FRAME = 4  # times a frame that a track's speed is read
@@ -121,114 +107,6 @@ def fast_for_thickness(setup: Setup, resolved: Resolved, assets: Assets) -> list
             Finding("fast_for_thickness", "Quality", False, "Too fast for its thickness", text, body.name,
                     (next(at), next(at), next(at)), label, patch)
         )  # fmt: skip
-    return found
-
-
-def fine_for_substeps(setup: Setup, resolved: Resolved, assets: Assets) -> list[Finding]:
-    """A cloth so fine that it goes by more than a small part of a triangle's side in a substep.
-
-    What one pass leaves of the strain is then more than any load makes: it is stretched, trembles, and gains energy.
-    From rest it falls at √(2 g h) at most, h (m) from its highest point to the ground, or to the lowest collider; what
-    is pinned, as far as it hangs from its pins. Wind adds a share of its speed.
-    """
-    found = []
-    gravity = np.asarray(setup.world.gravity, dtype=np.float64)
-    strength = float(np.linalg.norm(gravity)) * extremes_of(setup.world.gravity_strength)[1]
-    if strength <= 0.0:
-        return []
-    up = -gravity / np.linalg.norm(gravity)
-    ground = setup.world.ground if up[1] > 0.0 else None  # what is pulled along it or away never lands there
-    meshes = [placed_mesh(b, assets) for b in setup.bodies if b.role == "collider"]
-    floor = min((float((mesh.points @ up).min()) for mesh in meshes if len(mesh.points)), default=np.inf)
-    forces = [f for f in resolved.document["forces"] if f["kind"] == "wind"]
-    winds = [float(np.linalg.norm(f["velocity"])) * most_of(f["strength"]) for f in forces]
-    mesh_of = meshes_of(setup, assets)
-    for k, body in enumerate(setup.bodies):
-        if body.role != "cloth":
-            continue
-        mesh, pull = placed_mesh(body, assets), strength * extremes_of(body.gravity)[1]
-        side = float(np.median(mesh.edge_lengths))
-        drop = float((mesh.points @ up).max()) - floor
-        if ground is not None:
-            drop = (float(mesh.points[:, 1].max()) - ground.height) / float(up[1])
-        if body.pins:
-            held = np.zeros(len(mesh.points), np.bool_)
-            for n, pin in enumerate(body.pins):
-                held |= pin_weights(pin, mesh, mesh.points, f"bodies[{k}] '{body.name}', pins[{n}]", mesh_of) > 0.0
-            drop = float(cKDTree(mesh.points[held]).query(mesh.points)[0].max()) if held.any() else drop
-        if pull <= 0.0 or drop <= 0.0:
-            continue
-        speed, substeps = float(np.sqrt(2.0 * pull * drop)), resolved.least_count("substeps")
-        if feels_air(resolved.document["bodies"][k]):
-            speed += BLOWN * max(winds, default=0.0)
-        way = speed / (setup.fps * substeps)
-        if way <= MOST_SIDES * side:
-            continue
-        needed = int(np.ceil(speed / (setup.fps * SOUND_SIDES * side)))
-        text = (
-            f"'{body.name}' may go at up to {speed:.2g} m/s: {1e3 * way:.2g} mm in a substep of {substeps}, and its "
-            f"points are {1e3 * side:.3g} mm apart. Beyond {1e3 * MOST_SIDES * side:.2g} mm a pass leaves strain "
-            f"that no load makes: it stretches, trembles and gains energy. {needed} substeps hold it."
-        )
-        label, patch = f"Use {needed} substeps", [set_value("/quality/substeps", needed)]
-        if needed > MOST_SUBSTEPS:
-            spacing = speed / (setup.fps * SOUND_SIDES * MOST_SUBSTEPS)
-            text += f" That many are not offered; with {MOST_SUBSTEPS} its points may be {1e3 * spacing:.3g} mm apart."
-            label, patch = "", []
-            grid = body.mesh
-            if isinstance(grid, GridMesh):
-                share = side / spacing
-                cells = [int(n * share) for n in grid.segments]
-                if min(cells) >= LEAST_CELLS:
-                    label = f"Use {cells[0]} × {cells[1]} cells and {MOST_SUBSTEPS} substeps"
-                    patch = [
-                        set_value(f"/bodies/{k}/mesh/segments", cells), set_value("/quality/substeps", MOST_SUBSTEPS),
-                    ]  # fmt: skip
-        title = "Too fine for its substeps"
-        found.append(Finding("fine_for_substeps", "Quality", False, title, text, body.name, None, label, patch))
-    return found
-
-
-def swollen_by_substeps(setup: Setup, resolved: Resolved, world: World) -> list[Finding]:
-    """A closed sheet under pressure that gives way more than its stiffness says.
-
-    A sphere of radius r under pressure p is pulled by p r / 2 a width. One pass leaves about W / α̃ times the strain
-    that this makes (measured; `solver.passes` has half of it for flat cloth). W is what a triangle's points weigh along
-    its strain, α̃ its compliance over dt².
-    """
-    found = []
-    membrane, w = world.membrane, world.w
-    pressure = {int(t): most_of(p) for numbers, p in world.air.inflated for t in numbers}
-    for body in world.closed:
-        mine = np.flatnonzero((membrane.points[:, 0] >= body.first) & (membrane.points[:, 0] < body.last))
-        mine = np.array([t for t in mine if pressure.get(int(t), 0.0) > 0.0], np.int64)
-        if not len(mine):
-            continue
-        rest, at = membrane.rest[mine], membrane.points[mine]
-        mesh = TriMesh(body.points(world.x), body.faces)
-        area, inside = float(mesh.face_areas.sum()), abs(volume_m3(mesh))
-        pull = 0.5 * pressure[int(mine[0])] * 3.0 * inside / area  # N/m
-        size = 0.5 / np.abs(rest[:, 0] * rest[:, 3] - rest[:, 1] * rest[:, 2])
-        stiff = float(np.median(1.0 / (rest[:, 4] * size)))
-        u_j, u_k = rest[:, 0], rest[:, 2]
-        weigh = w[at[:, 0]] * (u_j + u_k) ** 2 + w[at[:, 1]] * u_j**2 + w[at[:, 2]] * u_k**2
-        substeps = resolved.least_count("substeps")
-        dt = 1.0 / (setup.fps * substeps)
-        right = 0.5 * pull / stiff
-        more = right * float(np.median(weigh * dt * dt / rest[:, 4]))
-        if more <= MOST_SWOLLEN:
-            continue
-        needed = int(np.ceil(substeps * np.sqrt(more / SOUND_SWOLLEN)))
-        text = (
-            f"Its pressure stretches '{body.name}' by {100 * right:.2g}%; with {substeps} substeps about "
-            f"{100 * more:.2g}% come on top that its stiffness does not allow. {needed} substeps leave 1%."
-        )
-        label, patch = f"Use {needed} substeps", [set_value("/quality/substeps", needed)]
-        if needed > MOST_SUBSTEPS:
-            text += " That many are not offered: give it fewer points, more weight or less pressure."
-            label, patch = "", []
-        severe, title = more > 10 * MOST_SWOLLEN, "Swells more than it should"
-        found.append(Finding("swollen_by_substeps", "Quality", severe, title, text, body.name, None, label, patch))
     return found
 
 

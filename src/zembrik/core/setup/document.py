@@ -379,10 +379,20 @@ class Quality(KeyedPart):
 
     profile: Literal["rough", "daily", "final"] = dial("daily", "", "The set of values that fills in what is left out.")
     substeps: KeyedWhole | None = keyed_dial(
-        None, "a frame", "Stiffer cloth and safer contact.", "Time grows in proportion.", least=1, most=400
+        None,
+        "a frame",
+        "Motion in finer steps, stiffer soft bodies and safer contact.",
+        "Time grows in proportion.",
+        least=1,
+        most=400,
     )
     iterations: KeyedWhole | None = keyed_dial(
-        None, "a substep", "Passes over all constraints.", "Helps less than as many more substeps.", least=1, most=100
+        None,
+        "a substep",
+        "Passes over soft and rigid bodies and joints; cloth settles without.",
+        "Helps less than as many more substeps.",
+        least=1,
+        most=100,
     )
     enough: Keyed | None = keyed_dial(
         None, "m", "Ends a substep's passes once one moves nothing farther than this; 0 makes all of them.",

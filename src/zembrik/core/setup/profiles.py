@@ -11,7 +11,7 @@ class Profile:
 
     Attributes:
         substeps: steps a frame.
-        iterations: passes over all constraints a substep.
+        iterations: passes over soft and rigid bodies and joints a substep.
         enough: metres; a pass that moves nothing farther is a substep's last.
         contact: "points", "faces" or "edges".
         self_collision: whether cloth is kept apart from itself.
@@ -28,6 +28,6 @@ class Profile:
 
 PROFILES: dict[str, Profile] = {
     "rough": Profile(8, 1, 0.0, "points", False, "for trying: see the motion in seconds"),
-    "daily": Profile(20, 1, 0.0, "edges", False, "for showing: stiff enough and safe in contact"),
-    "final": Profile(60, 1, 0.0, "edges", True, "for delivery: 60 substeps, and folds kept apart"),
+    "daily": Profile(20, 1, 0.0, "edges", False, "for showing: cloth as it comes to rest, safe in contact"),
+    "final": Profile(60, 1, 0.0, "edges", True, "for delivery: motion in 60 substeps, and folds kept apart"),
 }

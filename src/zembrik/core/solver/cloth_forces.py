@@ -9,8 +9,8 @@ With the energy ½ k A C² (k in N/m, A the rest area in m²) a strip pulled by 
 any mesh. Each is damped by a force k A τ dC/dt. Forces are exact; of the second derivatives those terms are left out
 that may be negative: what is pressed would ask to buckle at once.
 
-Hinges: ½ eᵀ K e, see `bend` and `bend_form`; of the second derivatives there is the Gauss-Newton part of each hinge alone
-(Tamstorf and Grinspun 2013 give the gradient of the angle).
+Hinges: ½ eᵀ K e, see `bend` and `bend_form`; of the second derivatives there is the Gauss-Newton part of each hinge
+alone (Tamstorf and Grinspun 2013 give the gradient of the angle).
 """
 
 from __future__ import annotations

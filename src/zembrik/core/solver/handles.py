@@ -106,22 +106,33 @@ class Handles:
                 x[numbers] = places
         return moved
 
-    def draw(self, begin: float, end: float, dt: float, x: Floats, v: Floats, w: Floats, pull: Floats) -> None:
-        """Speed up what is drawn softly, over a step of dt seconds from one frame to another.
+    def springs(self, begin: float, end: float, dt: float) -> list[tuple[NDArray[np.int64], Floats, Floats, Floats]]:
+        """Return what is drawn softly over a step of dt seconds from one frame to another.
 
         Each point hangs on a spring that is damped critically, whose rate ω is 30 1/s at a strength of one half:
-        x'' = ω² (place - x) + 2 ω (place' - v) + pull, taken implicitly, so that no rate is too fast for a step.
-
-        Args:
-            begin, end: frames. dt: s. x, v: of all particles, metres and m/s. w: their inverse masses, 1/kg.
-            pull: float64 (n, 3), gravity as each feels it, m/s²; the step adds it afterwards.
+        x'' = ω² (place - x) + 2 ω (place' - v) + pull. For each handle: numbers (h,), ω (h,) in 1/s, places (h, 3) at
+        the end in metres and how fast they go (h, 3), m/s.
         """
+        found = []
         for handle, softly, rate in self._drawn:
-            numbers = handle.numbers[softly]
-            free = w[numbers] > 0.0
-            numbers, h = numbers[free], (dt * rate[free])[:, None]
-            there, then = handle.places(begin)[softly][free], handle.places(end)[softly][free]
-            speed = (then - there) / dt
-            fall = dt * pull[numbers]
-            drawn = v[numbers] + fall + h * h * (then - x[numbers]) / dt + 2.0 * h * speed
-            v[numbers] = drawn / (1.0 + 2.0 * h + h * h) - fall
+            there, then = handle.places(begin)[softly], handle.places(end)[softly]
+            found.append((handle.numbers[softly], rate, then, (then - there) / dt))
+        return found
+
+
+def draw(
+    springs: list[tuple[NDArray[np.int64], Floats, Floats, Floats]], first: int, dt: float, x: Floats, v: Floats,
+    w: Floats, pull: Floats,
+) -> None:  # fmt: skip
+    """Speed up the particles from number `first` on that springs draw, implicitly, so that none is too fast for a step.
+
+    Args:
+        springs: see `Handles.springs`. dt: s. x, v: of all particles, metres and m/s. w: their inverse masses, 1/kg.
+        pull: float64 (n, 3), gravity as each feels it, m/s²; the step adds it afterwards.
+    """
+    for all_numbers, rate, place, pace in springs:
+        mine = (all_numbers >= first) & (w[all_numbers] > 0.0)
+        numbers, h = all_numbers[mine], (dt * rate[mine])[:, None]
+        fall = dt * pull[numbers]
+        drawn = v[numbers] + fall + h * h * (place[mine] - x[numbers]) / dt + 2.0 * h * pace[mine]
+        v[numbers] = drawn / (1.0 + 2.0 * h + h * h) - fall

@@ -7,11 +7,13 @@ A step looks for places x and velocities v at its end (Gear 1971; for cloth Choi
 
 with x₀ now and x₁ one step ago: second order, and what is stiffer than the step dies out. What touched something in
 the last step takes backward Euler instead (x* = x₀, v* = v₀, s = dt): a blow has no second derivative. Both are
-m (x - y) / s² = F(x, v) with y = x* + s v* + s² g, a sum for every point, so they mix freely.
+m (x - y) / s² = F(x, v) with y = x* + s v* + s² g, a sum for every point, so they mix freely. BDF2 gives a point two
+thirds of an impulse at once and the rest in the steps that follow: a point that goes over to the other order takes the
+rest along, so that what one gives is what others get.
 
-It is solved by Newton's method, each turn by conjugate gradients (`blocks`), from x₀ + dt v₀. Contact is in it as
-stiff planes (`planes`) and ties (`ties`): what it pushes and what the cloth's own forces do settle together. So what
-rests has the strain that its load needs, and no more.
+It is solved by Newton's method, each turn by conjugate gradients (`blocks`), from where everything would go on to.
+Contact is in it as stiff planes (`planes`) and ties (`ties`): what it pushes and what the cloth's own forces do settle
+together. So what rests has the strain that its load needs, and no more.
 
 **How exactly.** A turn ends when what is left of the forces could speed up the points by ACCURACY, in the mean:
 r M⁻¹ r is no less than Σ m/s² times the square of how far they are off. A share of what there was at the beginning will
@@ -20,11 +22,13 @@ not do: most of that is strain from going straight on along a turn, and gravity 
 
 from __future__ import annotations
 
+from typing import Any
+
 import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.compiled import parallel_kernel
+from zembrik.core.compiled import kernel, parallel_kernel
 from zembrik.core.solver.blocks import CHUNK, block_pattern, block_slots, invert_diagonal, solve_blocks, weigh
 from zembrik.core.solver.cloth_forces import add_elastic, note_bent
 from zembrik.core.solver.planes import add_planes, find_planes, no_planes
@@ -38,7 +42,7 @@ from zembrik.core.solver.ties import (
     tie_bodies,
     tie_touching,
 )
-from zembrik.core.solver.world import World
+from zembrik.core.solver.world import FIRST_ORDER, SECOND, TO_FIRST, TO_SECOND, World
 
 ACCURACY = 0.1  # m/s²
 FIRST = 0.05  # of what there was at the beginning: the first of several turns need not be exact
@@ -50,24 +54,119 @@ Bools = NDArray[np.bool_]
 
 
 @parallel_kernel
-def _begin(w, mass, weight, gravity, x, v, faster, x1, v1, smooth, dt, step, heavy, aim, goal):  # type: ignore[no-untyped-def]
-    """Fill step s (n,), heavy m/s² (n,), aim x* and goal y (n, 3), and let the past be what is now."""
-    for i in numba.prange(len(smooth)):
-        second = smooth[i] > 0.0
+def _begin(w, mass, weight, gravity, x, v, faster, x1, v1, order, dt, step, heavy, aim, goal):  # type: ignore[no-untyped-def]
+    """Fill step s (n,), heavy m/s² (n,), aim x* and goal y (n, 3), and let the past be what is now; see `Past`.
+
+    Free points x go on as fast as they were. (Sped up as in the last step they would begin nearer, and with two turns
+    what is stiff gains energy then.)
+    """
+    for i in numba.prange(len(order)):
+        second, was_second = order[i] == SECOND or order[i] == TO_SECOND, order[i] == SECOND or order[i] == TO_FIRST
         s = 2.0 / 3.0 * dt if second else dt
         step[i], heavy[i] = s, mass[i] / (s * s)
         for a in range(3):
             xs, vs = x[i, a], v[i, a]
+            pull = weight[i] * gravity[a] + faster[i, a] / dt
             if second:
-                xs, vs = (4.0 * xs - x1[i, a]) / 3.0, (4.0 * vs - v1[i, a]) / 3.0
+                if was_second:
+                    old, slow = x1[i, a], v1[i, a]
+                else:  # as if only what pulls it from without had been there before
+                    old, slow = xs - dt * vs + 0.5 * dt * dt * pull, vs - dt * pull
+                xs, vs = (4.0 * xs - old) / 3.0, (4.0 * vs - slow) / 3.0
+            elif was_second:  # what it has not yet had of the last step's forces
+                vs += 0.5 * (vs - v1[i, a] - dt * pull)
             x1[i, a], v1[i, a] = x[i, a], v[i, a]
             aim[i, a] = xs
-            goal[i, a] = xs + s * (vs + s / dt * faster[i, a] + s * weight[i] * gravity[a])
+            goal[i, a] = xs + s * (vs + s * pull)
+            if w[i] > 0.0:
+                x[i, a] += dt * v[i, a]
 
 
 @parallel_kernel
-def _inertia(x, step, heavy, aim, goal, stiff, v, force, values):  # type: ignore[no-untyped-def]
-    """Begin force (n, 3) and blocks with what each point's mass resists, and fill v with how fast it is."""
+def _fly(spans, free, order, heavy, goal, x):  # type: ignore[no-untyped-def]
+    """Move whole cloths that touched nothing and are held nowhere to where all that pulls them takes them."""
+    for body in numba.prange(len(spans)):
+        first, last = spans[body, 0], spans[body, 1]
+        total, way = 0.0, np.zeros(3)
+        for i in range(first, last):
+            if not free[i] or order[i] == FIRST_ORDER or order[i] == TO_FIRST:
+                total = 0.0
+                break
+            total += heavy[i]
+            for a in range(3):
+                way[a] += heavy[i] * (goal[i, a] - x[i, a])
+        if total > 0.0:
+            for i in range(first, last):
+                for a in range(3):
+                    x[i, a] += way[a] / total
+
+
+@kernel
+def _balance(spans, free, planes, ties, heavy, goal, rigid, dt, x):  # type: ignore[no-untyped-def]
+    """Move whole cloths by what the solution left over of their momentum, and rigid bodies tied to them alike.
+
+    What is held, or touches a collider, has its momentum from there and is left alone, and so is what is tied to it.
+    """
+    count = len(spans)
+    group, whose = np.arange(count + len(rigid.w)), np.empty(len(heavy), np.int64)
+    alone = np.ones(len(group), np.bool_)
+    for body in range(count):
+        for i in range(spans[body, 0], spans[body, 1]):
+            whose[i] = body
+            alone[body] &= free[i] and planes[i] == 0
+    for t in range(len(ties.points)):
+        one = count + ties.body[t] if ties.body[t] >= 0 else -1
+        part = ties.part[t]
+        for n in range(4):
+            i = ties.points[t, n]
+            if i >= 0:
+                part += ties.share[t, n]
+                if one < 0:
+                    one = whose[i]
+                a, b = _root(group, one), _root(group, whose[i])
+                group[max(a, b)] = min(a, b)
+        if one >= 0 and abs(part) > 1e-6:  # the other side is moved by something
+            alone[one] = False
+    total, way = np.zeros(len(group)), np.zeros((len(group), 3))
+    for k in range(len(group)):
+        root = _root(group, k)
+        alone[root] &= alone[k]
+        if k < count:
+            for i in range(spans[k, 0], spans[k, 1]):
+                total[root] += heavy[i]
+                for a in range(3):
+                    way[root, a] += heavy[i] * (goal[i, a] - x[i, a])
+        elif root < count and rigid.w[k - count] > 0.0:
+            resists = 1.0 / (rigid.w[k - count] * dt * dt)
+            total[root] += resists
+            for a in range(3):
+                way[root, a] -= resists * rigid.shift[k - count, a]
+    for k in range(len(group)):
+        root = _root(group, k)
+        if not alone[root] or not alone[k] or total[root] <= 0.0:
+            continue
+        if k < count:
+            for i in range(spans[k, 0], spans[k, 1]):
+                for a in range(3):
+                    x[i, a] += way[root, a] / total[root]
+        elif root < count:
+            for a in range(3):
+                rigid.shift[k - count, a] += way[root, a] / total[root]
+
+
+@kernel
+def _root(group, k):  # type: ignore[no-untyped-def]
+    while group[k] != k:
+        k = group[k]
+    return k
+
+
+@parallel_kernel
+def _inertia(x, step, heavy, aim, goal, springs, stiff, v, force, values):  # type: ignore[no-untyped-def]
+    """Begin force (n, 3) and blocks with what each point's mass resists and its pin draws; fill v with how fast it is.
+
+    springs: float64 (n, 7), the rate ω of what draws each in 1/s, or 0, where to (m) and how fast that goes (m/s).
+    """
     if stiff:
         flat = values.reshape(-1)
         for k in numba.prange(len(flat)):
@@ -76,8 +175,12 @@ def _inertia(x, step, heavy, aim, goal, stiff, v, force, values):  # type: ignor
         for a in range(3):
             v[i, a] = (x[i, a] - aim[i, a]) / step[i]
             force[i, a] = heavy[i] * (goal[i, a] - x[i, a])
+            rate, mass = springs[i, 0], heavy[i] * step[i] * step[i]
+            if rate > 0.0:
+                to, pace = springs[i, 1 + a], springs[i, 4 + a]
+                force[i, a] += mass * rate * (rate * (to - x[i, a]) + 2.0 * (pace - v[i, a]))
             if stiff:
-                values[i, 4 * a] = heavy[i]
+                values[i, 4 * a] = heavy[i] + mass * rate * (rate + 2.0 / step[i])
 
 
 class ClothStep:
@@ -99,17 +202,31 @@ class ClothStep:
         bodies = len(world.solids.rigid.w)
         self.force, self.way, *self.work = (np.zeros((n + 2 * bodies, 3)) for _ in range(7))
         self.bodies = BodyBlocks(np.zeros((bodies, 6, 6)), np.zeros((bodies, 6, 6)))
+        self.springs = np.zeros((n, 7))
         self.distance, self.normal, self.probe = np.zeros(n), np.zeros((n, 3)), np.zeros((n, 3))
         self.planes, self.room, self.ties = no_planes(n), room_for_ties(0), room_for_ties(0)
-        self.free, self.touched = np.zeros(n, np.bool_), np.zeros(n, np.bool_)
+        self.free, self.alone, self.touched = (np.zeros(n, np.bool_) for _ in range(3))
+        self.bears = np.zeros(n)
+        cloths = [(b.first, b.last) for b in world.bodies if b.rigid is None and b.masters is None]
+        self.spans = np.array(cloths, np.int64).reshape(-1, 2)
         self.iterations, self.none = 0, np.zeros(0, np.int32)
 
-    def begin(self, faster: Floats, dt: float) -> None:
-        """Lay out a step of dt seconds from where the cloth is; `faster` (n, 3) is what else speeds it up, m/s."""
+    def begin(self, faster: Floats, springs: list[Any], dt: float) -> None:
+        """Lay out a step of dt seconds from where the cloth is, and move it to where it is expected.
+
+        Args:
+            faster: float64 (n, 3), how much what is not gravity speeds it up in this step, m/s.
+            springs: that draw it, see `handles.Handles.springs`.
+        """
         world, n, past = self.world, self.count, self.world.past
+        self.springs[:, 0] = 0.0
+        for numbers, rate, place, pace in springs:
+            mine = numbers < n
+            self.springs[numbers[mine]] = np.column_stack([rate, place, pace])[mine]
+        self.alone[:] = (world.w[:n] > 0.0) & (self.springs[:, 0] == 0.0)
         self.free[:] = world.w[:n] > 0.0
         _begin(
-            world.w, world.mass, world.weight, world.gravity, world.x, world.v, faster, past.x, past.v, past.smooth, dt,
+            world.w, world.mass, world.weight, world.gravity, world.x, world.v, faster, past.x, past.v, past.order, dt,
             self.step, self.heavy, self.aim, self.goal,
         )  # fmt: skip
 
@@ -118,15 +235,16 @@ class ClothStep:
         enough = self._enough(dt)
         self.touched[:] = False
         self.iterations, first = 0, 0.0
+        _fly(self.spans, self.alone, self.world.past.order, self.heavy, self.goal, x)
         for turn in range(MOST_TURNS):
             self._gather(x, before, dt, True, turn == 0)
-            self.touched |= self.planes.count > 0
+            self.touched |= self.planes.many > 0
             self.touched[self.ties.points[self.ties.points >= 0]] = True
             invert_diagonal(self.values, self.free, self.inverse)
             invert_bodies(*self.bodies)
             done, began = solve_blocks(
-                self.pattern, self.values, self.ties, self.free, self.inverse, self.bodies, self.force, self.way, *self.work,
-                self.sums, 0.0 if turn else FIRST**2, enough, MOST_ITERATIONS,
+                self.pattern, self.values, self.ties, self.free, self.inverse, self.bodies, self.force, self.way,
+                *self.work, self.sums, 0.0 if turn else FIRST**2, enough, MOST_ITERATIONS,
             )  # fmt: skip
             x += self.way[: self.count]
             shift_bodies(self.way, self.count, self.world.solids.rigid)
@@ -134,14 +252,19 @@ class ClothStep:
             first = first or began
             if turn and began <= max(FALLS**2 * first, enough):
                 break
+        rigid = self.world.solids.rigid
+        _balance(self.spans, self.alone, self.planes.many, self.ties, self.heavy, self.goal, rigid, dt, x)
         self.solved[:] = x
+        self.world.past.load[:] = self.bears
 
     def end(self, x: Floats, v: Floats, pressed: NDArray[np.int32], dt: float) -> None:
         """Set the velocities v (n, 3), m/s, when all is where it comes to, x; `pressed` is added to what touches."""
         where = self.free
         self.touched |= pressed > 0
         v[where] = ((self.solved - self.aim) / self.step[:, None] + (x - self.solved) / dt)[where]
-        self.world.past.smooth[:] = ~self.touched
+        order = self.world.past.order
+        second = (order == SECOND) | (order == TO_SECOND)
+        order[:] = np.where(self.touched, np.where(second, TO_FIRST, FIRST_ORDER), np.where(second, SECOND, TO_SECOND))
         pressed[:] = self.touched
 
     def residual_m(self, before: Floats, dt: float) -> float:
@@ -167,7 +290,7 @@ class ClothStep:
         """
         world, n, touching, touch = self.world, self.count, self.world.touching, self.world.colliders.touch
         force, values = self.force, self.values
-        _inertia(x, self.step, self.heavy, self.aim, self.goal, stiff, self.speed, force, values)
+        _inertia(x, self.step, self.heavy, self.aim, self.goal, self.springs, stiff, self.speed, force, values)
         note_bent(world.bend, x)
         add_elastic(
             world.colours, world.membrane, world.bend, self.three, self.four, x, self.speed, dt, stiff, force, values
@@ -176,7 +299,10 @@ class ClothStep:
             world.colliders.fields, touch, world.skin, world.w, x, before, *self.planes, self.distance, self.normal,
             self.probe,
         )  # fmt: skip
-        add_planes(self.planes, touch, world.skin, self.heavy, x, before, stiff, force, values)
+        add_planes(
+            self.planes, touch, world.skin, self.heavy, world.past.load, self.bears, x, before, stiff, self.probe,
+            force, values,
+        )  # fmt: skip
         solids, rigid, many = world.solids, world.solids.rigid, 0
         block = self.bodies.block
         begin_bodies(rigid, dt, block, force, n)
@@ -196,5 +322,5 @@ class ClothStep:
                 solids.contacts, solids.skin, rigid, x, self.heavy, self.free, stiff, many, self.room, force, values,
                 block, dt,
             )  # fmt: skip
-        self.ties = Ties(*(array[:many] for array in self.room))
+        self.ties = Ties._make(array[:many] for array in self.room)
         force[: self.count][~self.free] = 0.0

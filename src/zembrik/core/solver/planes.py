@@ -2,8 +2,13 @@
 
 A point whose signed distance to a collider is less than the sum of both thicknesses is pushed by hold × depth along the
 collider's normal, where hold is FIRMNESS times what its own mass resists in a step: what lies at rest sinks in
-by micrometres. Across, it is held to where the surface takes it, up to friction times the push (Coulomb): less sticks,
-more slides. Tack draws a point that is close with a force of its own; what it adds to the push adds to the friction.
+by micrometres. So is one that is still free and that its forces would take in: else a point that a turn of the
+solution has just brought out would fall in again with the next.
+
+Across, it is held to where the surface takes it, up to friction times its load (Coulomb): less sticks, more slides. The
+load is what it takes to keep it out, against its forces and out of its depth, and at least what pushed it in the last
+step: what lies on it is not among its own forces. Tack draws a point that is close with a force of its own; what it
+adds to the load adds to the friction.
 """
 
 from __future__ import annotations
@@ -21,6 +26,7 @@ from zembrik.core.solver.contact import BEHIND, _began, _next, meet
 
 MOST = 4  # colliders that a point meets at once; of more, the first count
 FIRMNESS = 1000.0
+NEAR = 0.01  # of the thicknesses: what is freer than that is left to fall in
 
 Floats = NDArray[np.float64]
 
@@ -29,12 +35,12 @@ class Planes(NamedTuple):
     """What m points of cloth meet.
 
     Attributes:
-        count: int32 (m,), how many colliders each is near.
+        many: int32 (m,), how many colliders each is near.
         collider: int32 (m, MOST), which. normal: float64 (m, MOST, 3). depth: float64 (m, MOST), metres.
         pull: float64 (m, MOST), of tack, N.
     """
 
-    count: NDArray[np.int32]
+    many: NDArray[np.int32]
     collider: NDArray[np.int32]
     normal: Floats
     depth: Floats
@@ -50,7 +56,9 @@ def no_planes(points: int) -> Planes:
 
 
 @bare_kernel
-def _meet_one(c, i, fields, touch, skin, w, x, before, count, collider, normals, depths, pulls, distance, normal, probe):  # type: ignore[no-untyped-def]
+def _meet_one(  # type: ignore[no-untyped-def]
+    c, i, fields, touch, skin, w, x, before, count, collider, normals, depths, pulls, distance, normal, probe
+):
     """Note what point i has to do with collider c, whose distance and normal are given."""
     drift, both = touch.drift[c], touch.both[c]
     if w[i] == 0.0 or count[i] >= MOST:
@@ -60,7 +68,7 @@ def _meet_one(c, i, fields, touch, skin, w, x, before, count, collider, normals,
     square_way = (x[i, 0] - ax) ** 2 + (x[i, 1] - ay) ** 2 + (x[i, 2] - az) ** 2
     gap = (abs(here) if both else here) - room
     tacks = skin[i, 3] > 0.0 and gap < skin[i, 4]
-    if gap > 0.0 and gap * gap > square_way and not tacks:
+    if gap > NEAR * room and gap * gap > square_way and not tacks:
         return  # free, and so was all of its way
     way = np.sqrt(square_way)
     if both:
@@ -72,7 +80,7 @@ def _meet_one(c, i, fields, touch, skin, w, x, before, count, collider, normals,
     elif 2.0 * way >= touch.slim[c] + room and here <= way + room:
         meet(fields, both, c, i, room, x, ax, ay, az, distance, normal, probe)
     depth = room - (distance[i] if not both or abs(here) <= way + room else abs(here))
-    if depth <= 0.0 and not tacks:
+    if depth < -NEAR * room and not tacks:
         return
     n = count[i]
     count[i] = n + 1
@@ -117,40 +125,48 @@ def _start(drift, before, i, out):  # type: ignore[no-untyped-def]
 
 
 @parallel_kernel
-def add_planes(planes, touch, skin, heavy, x, before, stiff, force, values):  # type: ignore[no-untyped-def]
+def add_planes(planes, touch, skin, heavy, bore, bears, x, before, stiff, probe, force, values):  # type: ignore[no-untyped-def]
     """Add the push and friction of all planes to force (m, 3) and, if `stiff`, to the blocks on the diagonal.
 
-    heavy: float64 (m,), what each point's mass resists in a step, N/m.
+    planes.many becomes how many of them push. heavy: float64 (m,), what each point's mass resists in a step, N/m.
+    bore, bears: float64 (m,), what pushed each in the last step, and what does now, N. probe: float64 (m, 3), room to
+    work in.
     """
     for i in numba.prange(len(skin)):
-        start = np.empty(3)
-        for n in range(planes.count[i]):
+        slid, pushes, pressed = np.empty(3), 0, 0.0
+        for n in range(planes.many[i]):
             c = planes.collider[i, n]
-            hold, normal = FIRMNESS * heavy[i], planes.normal[i, n]
-            push = hold * planes.depth[i, n]
-            if push <= 0.0:
-                hold = push = 0.0
+            hold, depth, normal = FIRMNESS * heavy[i], planes.depth[i, n], planes.normal[i, n]
+            along = 0.0
             for a in range(3):
-                force[i, a] += (push - planes.pull[i, n]) * normal[a]
-            rub = 0.0
-            if push > 0.0:
-                _start(touch.drift[c], before, i, start)
-                along = 0.0
-                for a in range(3):
-                    start[a] = x[i, a] - start[a]
-                    along += start[a] * normal[a]
-                slid = 0.0
-                for a in range(3):
-                    start[a] -= along * normal[a]
-                    slid += start[a] * start[a]
-                slid = np.sqrt(slid)
-                rub = hold
-                if hold * slid > np.sqrt(touch.grip[c] * skin[i, 1]) * push:
-                    rub = min(np.sqrt(touch.slip[c] * skin[i, 2]) * push / slid, hold)
-                for a in range(3):
-                    force[i, a] -= rub * start[a]
+                force[i, a] -= planes.pull[i, n] * normal[a]
+                along += force[i, a] * normal[a]
+            load = heavy[i] * depth - along
+            if depth <= 0.0 and load <= 0.0:
+                continue
+            pushes += 1
+            pressed += max(hold * depth, 0.0)
+            load = max(load, bore[i], 0.0)
+            # What it takes to hold it to where the surface took it: less than friction can, and it sticks.
+            _start(touch.drift[c], before, i, slid)
+            along, needs = 0.0, 0.0
+            for a in range(3):
+                slid[a] = x[i, a] - slid[a]
+                along += (slid[a] + force[i, a] / heavy[i]) * normal[a]
+            for a in range(3):
+                ahead = heavy[i] * slid[a] + force[i, a] - heavy[i] * along * normal[a]
+                probe[i, a] = ahead
+                needs += ahead * ahead
+            needs, rub, slide = np.sqrt(needs), hold, 0.0
+            if needs > np.sqrt(touch.grip[c] * skin[i, 1]) * load:
+                rub, slide = 0.0, np.sqrt(touch.slip[c] * skin[i, 2]) * load / needs
+            along = slid[0] * normal[0] + slid[1] * normal[1] + slid[2] * normal[2]
+            for a in range(3):
+                force[i, a] += (hold * depth) * normal[a] - rub * (slid[a] - along * normal[a]) - slide * probe[i, a]
             if stiff:
                 for a in range(3):
                     for b in range(3):
                         values[i, 3 * a + b] += (hold - rub) * normal[a] * normal[b]
                     values[i, 4 * a] += rub
+        planes.many[i] = pushes
+        bears[i] = pressed

@@ -1,4 +1,4 @@
-"""One frame of simulation in small steps: cloth implicitly (`implicit`), all else by few passes (Macklin et al. 2019)."""
+"""One frame of simulation in small steps: cloth implicitly (`implicit`), all else by passes (Macklin et al. 2019)."""
 
 from __future__ import annotations
 
@@ -10,12 +10,13 @@ from numpy.typing import NDArray
 from zembrik.core.motion.track import value_at
 from zembrik.core.solver.contact import solve_contacts
 from zembrik.core.solver.energy import EnergyBalance, motion_energy
+from zembrik.core.solver.handles import draw
 from zembrik.core.solver.implicit import ClothStep
 from zembrik.core.solver.passes import farthest
 from zembrik.core.solver.solids import SWEEPS_A_FRAME, SWEEPS_A_SUBSTEP
 from zembrik.core.solver.sound import check_sound
 from zembrik.core.solver.sweep import begin_substep, end_substep, sweep_air, sweep_damping, sweep_tets
-from zembrik.core.solver.world import World
+from zembrik.core.solver.world import TO_SECOND, World
 
 GUARDED = 0.9  # of its thickness: a point of cloth that is nearer to a collider once its step is solved is moved out
 
@@ -47,7 +48,6 @@ class Stepper:
         self.balance = EnergyBalance(world)
         self.cloth = ClothStep(world)
         self.before, self.swirl = np.empty_like(world.x), np.zeros_like(world.x)
-        self.fall = np.zeros(len(world.x))
         self.distance, self.normal = np.empty(world.cloth), np.empty((world.cloth, 3))
         self.probe, self.guarded = np.empty((world.cloth, 3)), world.skin.copy()
         self.pressed: NDArray[np.int32] = np.zeros(world.cloth, dtype=np.int32)
@@ -85,8 +85,6 @@ class Stepper:
         self.damped = bool((world.tets.rest[:, 12] > 0.0).any())
         if world.over_frames.stiffen:
             world.touching.w[: world.cloth] = world.w[: world.cloth]
-        self.fall[:] = world.weight
-        self.fall[: world.cloth] = 0.0  # its own step has what pulls it
         self.guarded[...] = world.skin
         self.guarded[:, 0] *= GUARDED
         self.guarded[:, 3] = 0.0
@@ -96,7 +94,7 @@ class Stepper:
         substeps, iterations = (round(value_at(dial, frame)) for dial in self.quality[:2])
         self.enough_m = value_at(self.quality[2], frame)
         if substeps != self.substeps:  # a step of another length has no past
-            self.world.past.smooth[:] = 0.0
+            self.world.past.order[:] = TO_SECOND
         self.substeps, self.iterations = substeps, iterations
         self.dt = 1.0 / (self.fps * substeps)  # seconds
         self.world.solids.sweeps = max(SWEEPS_A_SUBSTEP, -(-SWEEPS_A_FRAME // substeps))
@@ -122,15 +120,15 @@ class Stepper:
             self.balance.note_work(motion_energy(world) - had)
         if self.damped:
             sweep_damping(world.colours, world.tets, w, x, v, dt)
-        if world.handles.draws:
-            pull = world.weight[:, None] * world.gravity
-            world.handles.draw(begin, end, dt, x, v, w, pull)
+        springs = world.handles.springs(begin, end, dt)
+        if springs:
+            draw(springs, cloth, dt, x, v, w, world.weight[:, None] * world.gravity)
         lost = world.air.lost_at(begin, dt)
+        faster = (1.0 - lost) * v[:cloth] - was
+        v[:cloth] = was
+        begin_substep(cloth, w, world.weight, world.gravity, 1.0 - lost, dt, x, v, before)
         if cloth:
-            faster = (1.0 - lost) * v[:cloth] - was
-            v[:cloth] = was
-            self.cloth.begin(faster, dt)
-        begin_substep(cloth, w, self.fall, world.gravity, 1.0 - lost, dt, x, v, before)
+            self.cloth.begin(faster, springs, dt)
         if solids.any:
             solids.begin(begin, world.gravity, lost, dt)
         moved = world.move_to(end)

@@ -54,13 +54,13 @@ def sweep_damping(colours, tets, w, x, v, dt):  # type: ignore[no-untyped-def]
 def begin_substep(cloth, w, weight, gravity, keep, dt, x, v, before):  # type: ignore[no-untyped-def]
     """Keep where every point is, then move the free ones by the kept share of their velocity and gravity (m/s²).
 
-    The first `cloth` points keep all of their velocity: what slows them is in their own step.
+    The first `cloth` points stay: they have a step of their own.
     """
     for i in numba.prange(len(x)):
         for axis in range(3):
             before[i, axis] = x[i, axis]
-            if w[i] > 0.0:
-                x[i, axis] += dt * ((1.0 if i < cloth else keep) * v[i, axis] + dt * weight[i] * gravity[axis])
+            if w[i] > 0.0 and i >= cloth:
+                x[i, axis] += dt * (keep * v[i, axis] + dt * weight[i] * gravity[axis])
 
 
 @parallel_kernel

@@ -1,10 +1,10 @@
 """Points against faces, edges against edges and points against rigid bodies, as ties within the implicit step.
 
 Each touching pair is pushed apart by hold × depth along the way out, where hold is FIRMNESS times what both sides'
-masses resist in a step, and rubs across it by at most friction times the push. Which way is out is told by the
-side both were on when the step began (`mesh_contact`), or by the body's distance field. Rigid bodies give way as much as
-they are pushed: what a body weighs is carried by the cloth under it within the same step. What crosses all the
-same is mended after the step.
+masses resist in a step, and rubs across it by at most friction times its load (see `planes`). Which way is out is told
+by the side both were on when the step began (`mesh_contact`), or by the body's distance field. Rigid bodies give way as
+much as they are pushed: what a body weighs is carried by the cloth under it within the same step. What crosses all
+the same is mended after the step.
 """
 
 from __future__ import annotations
@@ -68,7 +68,7 @@ def begin_bodies(rigid, dt, block, force, first):  # type: ignore[no-untyped-def
         block[r] = 0.0
         for k in range(3):
             force[first + 2 * r, k] = force[first + 2 * r + 1, k] = 0.0
-        if rigid.w[r] == 0.0 or rigid.asleep[r]:
+        if rigid.w[r] == 0.0 or rigid.asleep[r] or rigid.turning[r, 0] <= 0.0:
             for k in range(6):
                 block[r, k, k] = 1.0
             continue
@@ -82,23 +82,33 @@ def begin_bodies(rigid, dt, block, force, first):  # type: ignore[no-untyped-def
 
 
 @kernel
-def _tie(ties, t, hold, depth, normal, slid, static, sliding, stiff, force, values, block, first):  # type: ignore[no-untyped-def]
+def _tie(ties, t, hold, depth, give, normal, slid, ahead, grip, slip, stiff, force, values, block, first):  # type: ignore[no-untyped-def]
     """Give tie t its strength, and add its push (N) and, if `stiff`, what of it is on the diagonal.
 
-    Its points, shares and body are given; depth (m), slid (3,) how far it went since the step began, metres.
+    Its points, shares and body are given. What they move apart by if pushed by 1 N is `give` (m/N), `ahead` (3,) what
+    forces move them yet, slid (3,) how far they slid since the step began, metres. Return whether it pushes at all.
     """
-    push, along, way = hold * depth, 0.0, 0.0
+    toward, along = 0.0, 0.0
     for a in range(3):
         ties.normal[t, a] = normal[a]
+        toward += ahead[a] * normal[a]
         along += slid[a] * normal[a]
+    load = (depth - toward) / give  # what it takes to keep them apart
+    if depth <= 0.0 and load <= 0.0:
+        return False
+    load, needs = max(load, 0.0), 0.0
     for a in range(3):
         slid[a] -= along * normal[a]
-        way += slid[a] * slid[a]
-    way, rub = np.sqrt(way), hold
-    if hold * way > static * push:
-        rub = min(sliding * push / way, hold)
+        ahead[a] += slid[a] - toward * normal[a]
+        needs += ahead[a] * ahead[a]
+    needs, rub, slide = np.sqrt(needs), hold, 0.0
+    if needs > grip * load * give:
+        rub, slide = 0.0, slip * load / needs
+    push = hold * depth
     ties.hold[t], ties.rub[t] = hold, rub
-    fx, fy, fz = push * normal[0] - rub * slid[0], push * normal[1] - rub * slid[1], push * normal[2] - rub * slid[2]
+    fx = push * normal[0] - rub * slid[0] - slide * ahead[0]
+    fy = push * normal[1] - rub * slid[1] - slide * ahead[1]
+    fz = push * normal[2] - rub * slid[2] - slide * ahead[2]
     for n in range(4):
         i, share = ties.points[t, n], ties.share[t, n]
         if i < 0:
@@ -113,7 +123,7 @@ def _tie(ties, t, hold, depth, normal, slid, static, sliding, stiff, force, valu
                     values[i, 3 * a + b] += share * share * (hold - rub) * normal[a] * normal[b]
     r = ties.body[t]
     if r < 0:
-        return
+        return True
     c, x, y, z = ties.part[t], ties.arm[t, 0], ties.arm[t, 1], ties.arm[t, 2]
     b = first + 2 * r
     force[b, 0] += c * fx
@@ -125,13 +135,14 @@ def _tie(ties, t, hold, depth, normal, slid, static, sliding, stiff, force, valu
     if stiff:
         moves = np.array([[c, 0, 0], [0, c, 0], [0, 0, c], [0, -z, y], [z, 0, -x], [-y, x, 0]])
         for k in range(6):
-            ahead = moves[k, 0] * normal[0] + moves[k, 1] * normal[1] + moves[k, 2] * normal[2]
+            across = moves[k, 0] * normal[0] + moves[k, 1] * normal[1] + moves[k, 2] * normal[2]
             for m in range(6):
                 both, there = 0.0, 0.0
                 for a in range(3):
                     both += moves[k, a] * moves[m, a]
                     there += moves[m, a] * normal[a]
-                block[r, k, m] += rub * both + (hold - rub) * ahead * there
+                block[r, k, m] += rub * both + (hold - rub) * there * across
+    return True
 
 
 @kernel
@@ -151,7 +162,7 @@ def tie_touching(  # type: ignore[no-untyped-def]
         ties: room, filled. force, values, block: the step's; pushes are added and, if `stiff`, blocks on the diagonal.
     """
     many, count = 0, len(points.pairs)
-    at, share, slid, arm = np.empty(4, np.int64), np.empty(4), np.empty(3), np.empty(3)
+    at, share, slid, arm, ahead = np.empty(4, np.int64), np.empty(4), np.empty(3), np.empty(3), np.empty(3)
     for q in hits:
         if q < count:
             p, t = points.pairs[q, 0], points.pairs[q, 1]
@@ -167,10 +178,8 @@ def tie_touching(  # type: ignore[no-untyped-def]
             share[0], share[1], share[2], share[3] = 1.0 - s, s, t2 - 1.0, -t2
             a, b = at[0], at[2]
             depth = min(room[a] + room[b], lines.apart[q - count]) - gap
-        if depth <= 0.0:
-            continue
         soft, give, body, part = False, 0.0, -1, 0.0
-        arm[:] = 0.0
+        arm[:] = ahead[:] = 0.0
         for n in range(4):
             i = at[n]
             ties.points[many, n], ties.share[many, n] = -1, share[n]
@@ -178,6 +187,8 @@ def tie_touching(  # type: ignore[no-untyped-def]
                 if free[i]:
                     ties.points[many, n] = i
                     give += share[n] * share[n] / heavy[i]
+                    for c in range(3):
+                        ahead[c] += share[n] / heavy[i] * force[i, c]
             elif i < guests:
                 r = guest.rigid[i - cloth]
                 soft |= r < 0 or 0 <= body != r
@@ -196,11 +207,10 @@ def tie_touching(  # type: ignore[no-untyped-def]
             slid[c] = 0.0
             for n in range(4):
                 slid[c] += share[n] * (x[at[n], c] - before[at[n], c])
-        _tie(
-            ties, many, FIRMNESS / give, depth, (nx, ny, nz), slid, np.sqrt(grip[a] * grip[b]),
+        many += _tie(
+            ties, many, FIRMNESS / give, depth, give, (nx, ny, nz), slid, ahead, np.sqrt(grip[a] * grip[b]),
             np.sqrt(slip[a] * slip[b]), stiff, force, values, block, cloth,
         )  # fmt: skip
-        many += 1
     return many
 
 
@@ -212,7 +222,7 @@ def tie_bodies(contacts, skin, rigid, x, heavy, free, stiff, many, ties, force, 
         contacts, skin, rigid: see `arrays`; the contacts are of places as predicted.
         x: float64 (m, 3), where the cloth is. heavy: float64 (m,), N/m. All else as in `tie_touching`.
     """
-    slid, cloth = np.empty(3), len(heavy)
+    slid, ahead, cloth = np.empty(3), np.empty(3), len(heavy)
     bears = np.zeros(len(rigid.w))
     for turn in range(2):  # first how many bear each body: its weight is shared out among them
         for q in range(len(contacts.a)):
@@ -230,22 +240,26 @@ def tie_bodies(contacts, skin, rigid, x, heavy, free, stiff, many, ties, force, 
             for c in range(3):
                 depth -= slid[c] * row[NORMAL + c]
                 slid[c] += row[SLID + c]
-            if depth <= 0.0:
+            moves = rigid.w[r] > 0.0 and not rigid.asleep[r]
+            toward = 0.0
+            for c in range(3):
+                ahead[c] = force[i, c] / heavy[i]
+                toward += ahead[c] * row[NORMAL + c]
+            if depth <= 0.0 and depth <= toward:
                 continue
             if turn == 0:
                 bears[r] += 1.0
                 continue
-            moves = rigid.w[r] > 0.0 and not rigid.asleep[r]
             hold = FIRMNESS * (heavy[i] + (1.0 / (rigid.w[r] * dt * dt * bears[r]) if moves else heavy[i]))
             ties.points[many, 0], ties.points[many, 1], ties.points[many, 2], ties.points[many, 3] = i, -1, -1, -1
             ties.share[many, 0], ties.share[many, 1], ties.share[many, 2], ties.share[many, 3] = 1.0, 0.0, 0.0, 0.0
             ties.body[many], ties.part[many] = (r if moves else -1), -1.0
             ties.arm[many, 0], ties.arm[many, 1], ties.arm[many, 2] = -rx, -ry, -rz
             normal = (row[NORMAL], row[NORMAL + 1], row[NORMAL + 2])
-            _tie(
-                ties, many, hold, depth, normal, slid, row[GRIP], row[SLIP], stiff, force, values, block, cloth
+            many += _tie(
+                ties, many, hold, depth, 1.0 / heavy[i], normal, slid, ahead, row[GRIP], row[SLIP], stiff, force,
+                values, block, cloth,
             )  # fmt: skip
-            many += 1
     return many
 
 

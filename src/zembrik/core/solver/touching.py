@@ -32,6 +32,7 @@ MARGIN = 0.15  # of the mean edge: how far things may stray before the pairs are
 AHEAD = 4  # substeps that the pairs found are to hold, if everything keeps its way
 SLOW = 0.2  # margins; what would go less in so many substeps is expected to stay
 MENDS = 3  # sweeps at most that bring apart what is deep, once a pass is over
+WIDER = 1.05  # thicknesses: what nearly touches when the cloth's step is solved
 MANY = 0.5  # of all patches: if more hold what strayed, all are looked at anew
 
 
@@ -256,13 +257,13 @@ class Touching:
         self.touched = self._sweep(x, w, rigid)[0] if self.known else 0
 
     def touch(self, x: Floats, rigid: Rigid, anew: bool) -> NDArray[np.int32]:
-        """Return the numbers (h,) of all pairs that touch when the cloth is at x (n, 3); `anew` once a substep."""
+        """Return the numbers (h,) of all pairs that touch, or nearly, at x (n, 3); `anew` once a substep."""
         guests = slice(self.count, self.guest_end)
         if self.guest_end > self.count:
             place_guests(self.guests, rigid, rigid.place, self.particles, self.x[guests])
             shift_guests(self.guests, rigid, self.x[guests])
         many = find_touching(
-            x, self.x, self.before, self.rest, self.whose, self.room, self.faces, self.edges, self.points.near,
+            x, self.x, self.before, self.rest, self.whose, WIDER * self.room, self.faces, self.edges, self.points.near,
             self.lines.near, self.ways, anew, 1.0, 2.0 * (1.0 - DEEP) * self.least_room, self.hits,
         )  # fmt: skip
         return self.hits[:many]

@@ -156,18 +156,23 @@ class Air:
             self.rows[numbers, 3] = value_at(pressure, frame)
 
 
+FIRST_ORDER, TO_SECOND, TO_FIRST, SECOND = 0.0, 1.0, 2.0, 3.0  # of a point's last step and its next: the same, or not
+
+
 @dataclass
 class Past:
     """Where the cloth was one step ago, for the second order of its step.
 
     Attributes:
         x, v: float64 (m, 3), metres and m/s.
-        smooth: float64 (m,), 1 for points that touched nothing since, else 0.
+        order: float64 (m,), of the last step and the next, one of those above.
+        load: float64 (m,), what colliders pushed each by, N.
     """
 
     x: Floats
     v: Floats
-    smooth: Floats
+    order: Floats
+    load: Floats
 
 
 @dataclass
@@ -229,11 +234,11 @@ class World:
 
     def __post_init__(self) -> None:
         m = self.cloth
-        self.past = Past(self.x[:m].copy(), self.v[:m].copy(), np.zeros(m))
+        self.past = Past(self.x[:m].copy(), self.v[:m].copy(), np.full(m, TO_SECOND), np.zeros(m))
 
     def state(self) -> list[NDArray[Any]]:
         """Return the arrays that say how it goes on from here; they are the world's own."""
-        kept = [self.x, self.v, self.past.x, self.past.v, self.past.smooth, *self.solids.state()]
+        kept = [self.x, self.v, self.past.x, self.past.v, self.past.order, self.past.load, *self.solids.state()]
         if self.yielding.any:
             kept += [self.membrane.rest, self.bend.rest, self.tets.rest, *[cloth.rest for cloth in self.shrinking]]
         return kept
