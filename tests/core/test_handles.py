@@ -11,7 +11,6 @@ from zembrik.core.setup.assets import FolderAssets, NoAssets, mover_of_body, pla
 from zembrik.core.setup.document import parse_setup
 from zembrik.core.solver.build import build_world
 from zembrik.core.solver.handles import HALF_RATE
-from zembrik.core.solver.step import Stepper
 
 G = 9.81
 
@@ -74,7 +73,7 @@ def test_a_soft_pin_comes_to_rest_as_a_critically_damped_spring():
         down = np.array(stage.run(8, lambda: 2.0 - stage.world.x[:, 1].mean()))  # noqa: B023
         t = np.arange(1, 9) / 24.0
         off.append(np.abs(down - G / rate**2 * (1 - (1 + rate * t) * np.exp(-rate * t))).max() / (G / rate**2))
-    assert off[1] < 0.02 and off[1] < 0.5 * off[0]
+    assert max(off) < 0.01
 
 
 def test_a_pin_moves_by_its_own_motion_and_is_let_go_with_its_speed():
@@ -123,7 +122,6 @@ def test_strength_over_frames_lets_go_and_takes_hold_again(tmp_path):
     """Held, let go for half a second, then drawn back softly; the same bytes from a bake that was stopped between."""
     strength = {"keys": [[1, 1.0, "hold"], [7, 0.0, "hold"], [13, 0.7, "hold"], [30, 0.7]]}
     body = sheet([{"points": {"side": "left"}, "strength": strength}])
-    body["mesh"]["segments"] = [26, 26]  # so many that a coarse step carries its pulls
     body["material"]["rest_length"] = {"keys": [[1, 1.0], [30, 0.8]]}
     document = {"frames": [1, 30], "world": {"ground": None, "air_density": 0}, "bodies": [body]}
     document["quality"] = {"substeps": 10}
@@ -131,8 +129,6 @@ def test_strength_over_frames_lets_go_and_takes_hold_again(tmp_path):
     whole = bake(setup, NoAssets(), tmp_path / "whole.zarr")
     left = np.flatnonzero(np.abs(whole.points(0, 1)[:, 0] + 0.5) < 1e-6)
     height = [float(whole.points(0, f)[left, 1].mean()) for f in (7, 13, 30)]
-    world = build_world(setup, NoAssets())
-    assert Stepper(world, 10, 1, 24.0).coarse is not None
     assert height[0] == pytest.approx(2.0) and height[1] < 1.9 and height[2] == pytest.approx(2.0, abs=0.05)
     for stop in (9, 20):
         bake(setup, NoAssets(), tmp_path / "parts.zarr", tell=lambda p: p.frame < stop)  # noqa: B023

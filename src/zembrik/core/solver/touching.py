@@ -158,7 +158,7 @@ class Touching:
         self.points, self.lines = Known(), Known()
         self.hits = np.zeros(0, np.int32)  # room for the numbers of the pairs that touch
         self.ways, self.steps = no_ways(self.x, len(self.faces), len(self.edges)), 0
-        self.least_room = 0.0  # metres, of all
+        self.seen, self.spare = WIDER * self.room, 0.0  # metres
         self.touched = 0  # pairs apart in the last pass
         self.particles = np.zeros((particles, 3))  # of the world, where all are now
         self.crowd, self.crowd_rigid = np.zeros(particles), np.zeros(bodies)
@@ -201,7 +201,10 @@ class Touching:
     def begin_frame(self, frame: float) -> None:
         """Put the corners where they are at a frame, and let the pairs be looked for anew in the next substep."""
         self._move_corners(frame)
-        self.built, self.least_room = None, float(self.room.min(initial=np.inf))
+        self.built = None
+        # What is looked for is a little wider than what touches, always: what is known of a pair holds for all.
+        self.seen[:] = WIDER * self.room
+        self.spare = 2.0 * (WIDER - DEEP) * float(self.room.min(initial=np.inf))
 
     def _move_corners(self, frame: float) -> None:
         for corner, first in zip(self.corners, self.first, strict=False):
@@ -263,8 +266,8 @@ class Touching:
             place_guests(self.guests, rigid, rigid.place, self.particles, self.x[guests])
             shift_guests(self.guests, rigid, self.x[guests])
         many = find_touching(
-            x, self.x, self.before, self.rest, self.whose, WIDER * self.room, self.faces, self.edges, self.points.near,
-            self.lines.near, self.ways, anew, 1.0, 2.0 * (1.0 - DEEP) * self.least_room, self.hits,
+            x, self.x, self.before, self.rest, self.whose, self.seen, self.faces, self.edges, self.points.near,
+            self.lines.near, self.ways, anew, 1.0, self.spare, self.hits,
         )  # fmt: skip
         return self.hits[:many]
 
@@ -291,8 +294,8 @@ class Touching:
             were = self.x[guests].copy()
         things = (self.faces, self.edges, self.points.near, self.lines.near)
         many = find_touching(
-            x[: self.count], self.x, self.before, self.rest, self.whose, self.room, *things, self.ways, not mends,
-            DEEP if mends and not shown else 1.0, 2.0 * (1.0 - DEEP) * self.least_room, self.hits,
+            x[: self.count], self.x, self.before, self.rest, self.whose, self.seen, *things, self.ways, not mends,
+            (DEEP if mends and not shown else 1.0) / WIDER, self.spare, self.hits,
         )  # fmt: skip
         hits = self.hits[:many]
         if self.guest_end > self.count:
