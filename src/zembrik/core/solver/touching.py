@@ -138,6 +138,7 @@ class Touching:
         self.any = bool(len(self.faces)) and (itself or len(np.unique(whose)) > 1)
         self.layers = itself or len(np.unique(whose[whose >= 0])) > 1  # whether cloth is kept apart from cloth
         self.built: Floats | None = None
+        self.seen, self.spare = WIDER * self.room, 0.0  # metres
         if not self.any:  # then nothing is ever looked for, and no room is taken for it
             self.hits, self.touched = np.zeros(0, np.int32), 0
             return
@@ -158,7 +159,6 @@ class Touching:
         self.points, self.lines = Known(), Known()
         self.hits = np.zeros(0, np.int32)  # room for the numbers of the pairs that touch
         self.ways, self.steps = no_ways(self.x, len(self.faces), len(self.edges)), 0
-        self.seen, self.spare = WIDER * self.room, 0.0  # metres
         self.touched = 0  # pairs apart in the last pass
         self.particles = np.zeros((particles, 3))  # of the world, where all are now
         self.crowd, self.crowd_rigid = np.zeros(particles), np.zeros(bodies)
