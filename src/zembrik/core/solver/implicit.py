@@ -48,6 +48,7 @@ ACCURACY = 0.1  # m/s²
 FIRST = 0.05  # of what there was at the beginning: the first of several turns need not be exact
 MOST_TURNS, FALLS = 4, 0.5  # a step has two turns; more where the second began with more than this share of the first
 MOST_ITERATIONS = 1000
+RISES, MOST_HALVES = 4.0, 4  # a turn that leaves more than so many times what there was at first is taken back by half
 
 Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
@@ -200,7 +201,7 @@ class ClothStep:
         self.step, self.heavy, self.sums = np.zeros(n), np.zeros(n), np.zeros(n // CHUNK + 1)
         self.aim, self.goal, self.speed, self.solved = (np.zeros((n, 3)) for _ in range(4))
         bodies = len(world.solids.rigid.w)
-        self.force, self.way, *self.work = (np.zeros((n + 2 * bodies, 3)) for _ in range(7))
+        self.force, self.way, self.last, *self.work = (np.zeros((n + 2 * bodies, 3)) for _ in range(8))
         self.bodies = BodyBlocks(np.zeros((bodies, 6, 6)), np.zeros((bodies, 6, 6)))
         self.springs = np.zeros((n, 7))
         self.distance, self.normal, self.probe = np.zeros(n), np.zeros((n, 3)), np.zeros((n, 3))
@@ -237,25 +238,45 @@ class ClothStep:
         self.iterations, first = 0, 0.0
         _fly(self.spans, self.alone, self.world.past.order, self.heavy, self.goal, x)
         for turn in range(MOST_TURNS):
-            self._gather(x, before, dt, True, turn == 0)
-            self.touched |= self.planes.many > 0
-            self.touched[self.ties.points[self.ties.points >= 0]] = True
-            invert_diagonal(self.values, self.free, self.inverse)
-            invert_bodies(*self.bodies)
+            now = self._look(x, before, dt, turn == 0)
+            if turn:
+                for _ in range(MOST_HALVES):
+                    if now <= RISES**2 * max(first, enough):
+                        break
+                    self.last *= 0.5
+                    self._go(x, -self.last)
+                    now = self._look(x, before, dt, False)
+            first = first or now
             done, began = solve_blocks(
                 self.pattern, self.values, self.ties, self.free, self.inverse, self.bodies, self.force, self.way,
                 *self.work, self.sums, 0.0 if turn else FIRST**2, enough, MOST_ITERATIONS,
             )  # fmt: skip
-            x += self.way[: self.count]
-            shift_bodies(self.way, self.count, self.world.solids.rigid)
+            self.last[:] = self.way
+            self._go(x, self.last)
             self.iterations += done
-            first = first or began
             if turn and began <= max(FALLS**2 * first, enough):
                 break
         rigid = self.world.solids.rigid
         _balance(self.spans, self.alone, self.planes.many, self.ties, self.heavy, self.goal, rigid, dt, x)
         self.solved[:] = x
         self.world.past.load[:] = self.bears
+
+    def _look(self, x: Floats, before: Floats, dt: float, anew: bool) -> float:
+        """Gather forces and blocks at x (n, 3), and return what is left: r M⁻¹ r, J."""
+        self._gather(x, before, dt, True, anew)
+        self.touched |= self.planes.many > 0
+        self.touched[self.ties.points[self.ties.points >= 0]] = True
+        invert_diagonal(self.values, self.free, self.inverse)
+        invert_bodies(*self.bodies)
+        left = weigh(
+            self.pattern, self.values, self.free, self.inverse, self.bodies, self.force, *self.work[:2], self.sums
+        )
+        return float(left)
+
+    def _go(self, x: Floats, way: Floats) -> None:
+        """Move points x (n, 3) and rigid bodies by a way (n + 2 R, 3)."""
+        x += way[: self.count]
+        shift_bodies(way, self.count, self.world.solids.rigid)
 
     def end(self, x: Floats, v: Floats, pressed: NDArray[np.int32], dt: float) -> None:
         """Set the velocities v (n, 3), m/s, when all is where it comes to, x; `pressed` is added to what touches."""
