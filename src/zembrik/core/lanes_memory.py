@@ -271,3 +271,43 @@ def note8(typingctx, first, marks, out, at):  # type: ignore[no-untyped-def]
         return builder.zext(builder.ctpop(byte), ir.IntType(64))
 
     return types.int64(types.int64, types.int64, types.Array(types.int32, 1, "C"), types.int64), code
+
+
+@intrinsic
+def row4(typingctx, rows, t):  # type: ignore[no-untyped-def]
+    """Return row t of (n, 4) float64 as lanes; t is never below 0."""
+
+    def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        (place,) = _row_places(context, builder, signature.args[0], arguments[0], arguments[1:], WIDTH)
+        return builder.load(_as_row(builder, place), align=8)
+
+    return LANES(ROWS, types.int64), code
+
+
+@intrinsic
+def put_row4(typingctx, rows, t, new):  # type: ignore[no-untyped-def]
+    """Set row t of (n, 4) float64 to lanes; t is never below 0."""
+
+    def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        (place,) = _row_places(context, builder, signature.args[0], arguments[0], arguments[1:2], WIDTH)
+        builder.store(arguments[2], _as_row(builder, place), align=8)
+        return context.get_dummy_value()
+
+    return types.void(ROWS, types.int64, LANES), code
+
+
+@intrinsic
+def block_rows(typingctx, blocks, t):  # type: ignore[no-untyped-def]
+    """Return the three rows of four of block t of (n, 12) float32, as lanes; t is never below 0."""
+    whole, four_short = types.UniTuple(LANES, 3), ir.VectorType(ir.FloatType(), WIDTH)
+
+    def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        (first,) = _row_places(context, builder, signature.args[0], arguments[0], arguments[1:], 3 * WIDTH)
+        rows = []
+        for n in range(3):
+            place = builder.gep(first, [ir.Constant(ir.IntType(64), WIDTH * n)])
+            row = builder.load(builder.bitcast(place, four_short.as_pointer()), align=4)
+            rows.append(builder.fpext(row, LANES.form))
+        return context.make_tuple(builder, whole, rows)
+
+    return whole(types.Array(types.float32, 2, "C"), types.int64), code

@@ -20,7 +20,9 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.compiled import kernel, parallel_kernel
+from zembrik.core.compiled import fma, kernel, parallel_kernel
+from zembrik.core.lanes import lane, lanes
+from zembrik.core.lanes_memory import block_rows, put_row4, row4
 from zembrik.core.solver.colour import neighbourhoods
 
 PARTS = 4
@@ -85,11 +87,19 @@ def block_slots(pattern: BlockPattern, group: NDArray[np.int32]) -> Whole:
     return rising[np.searchsorted(keys, high * n + low, sorter=rising)]
 
 
+def room_for_blocks(pattern: BlockPattern) -> NDArray[np.float32]:
+    """Return room for all blocks, float32 (blocks, 12): their three rows, each with a 0 behind, to be read as lanes.
+
+    Single precision is enough: what is solved for is a correction, and the forces that tell when to end are exact.
+    """
+    return np.zeros((len(pattern.row), 12), np.float32)
+
+
 @kernel
 def _invert(values, i, inverse):  # type: ignore[no-untyped-def]
     """Fill row i of inverse with the inverse of the symmetric block i."""
-    a, b, c = values[i, 0], values[i, 3], values[i, 6]
-    d, e, f = values[i, 4], values[i, 7], values[i, 8]
+    a, b, c = values[i, 0], values[i, 4], values[i, 8]
+    d, e, f = values[i, 5], values[i, 9], values[i, 10]
     m, n, o = d * f - e * e, c * e - b * f, b * e - c * d
     over = 1.0 / (a * m + b * n + c * o)
     inverse[i, 0], inverse[i, 1], inverse[i, 2] = m * over, n * over, o * over
@@ -115,22 +125,25 @@ def _inverse_times(inverse, i, a, b, c):  # type: ignore[no-untyped-def]
 
 @kernel
 def _forward(pattern, values, inverse, part, r, z):  # type: ignore[no-untyped-def]
-    """Fill z with (D + L)⁻¹ r on one part."""
+    """Fill z (…, 4) with (D + L)⁻¹ r on one part."""
     for n in range(pattern.span[part], pattern.span[part + 1]):
         i = pattern.order[n]
-        a, b, c = r[i, 0], r[i, 1], r[i, 2]
+        a, b, c = lanes(0.0, 0.0, 0.0, 0.0), lanes(0.0, 0.0, 0.0, 0.0), lanes(0.0, 0.0, 0.0, 0.0)
         for k in range(pattern.start[i], pattern.start[i + 1]):
-            j = pattern.column[k]
-            x, y, w = z[j, 0], z[j, 1], z[j, 2]
-            a -= values[k, 0] * x + values[k, 1] * y + values[k, 2] * w
-            b -= values[k, 3] * x + values[k, 4] * y + values[k, 5] * w
-            c -= values[k, 6] * x + values[k, 7] * y + values[k, 8] * w
-        z[i, 0], z[i, 1], z[i, 2] = _inverse_times(inverse, i, a, b, c)
+            at = row4(z, pattern.column[k])
+            one, two, three = block_rows(values, k)
+            a, b, c = fma(one, at, a), fma(two, at, b), fma(three, at, c)
+        z[i, 0], z[i, 1], z[i, 2] = _inverse_times(inverse, i, r[i, 0] - _sum(a), r[i, 1] - _sum(b), r[i, 2] - _sum(c))
+
+
+@numba.njit(inline="always")
+def _sum(row):  # type: ignore[no-untyped-def]
+    return lane(row, 0) + lane(row, 1) + lane(row, 2)
 
 
 @kernel
 def _backward(pattern, values, inverse, part, r, z):  # type: ignore[no-untyped-def]
-    """Fill z with (D + Lᵀ)⁻¹ r on one part."""
+    """Fill z (…, 4) with (D + Lᵀ)⁻¹ r on one part."""
     for n in range(pattern.span[part], pattern.span[part + 1]):
         i = pattern.order[n]
         z[i, 0], z[i, 1], z[i, 2] = r[i, 0], r[i, 1], r[i, 2]
@@ -140,9 +153,8 @@ def _backward(pattern, values, inverse, part, r, z):  # type: ignore[no-untyped-
         z[i, 0], z[i, 1], z[i, 2] = a, b, c
         for k in range(pattern.start[i], pattern.start[i + 1]):
             j = pattern.column[k]
-            z[j, 0] -= values[k, 0] * a + values[k, 3] * b + values[k, 6] * c
-            z[j, 1] -= values[k, 1] * a + values[k, 4] * b + values[k, 7] * c
-            z[j, 2] -= values[k, 2] * a + values[k, 5] * b + values[k, 8] * c
+            one, two, three = block_rows(values, k)
+            put_row4(z, j, fma(three, -c, fma(two, -b, fma(one, -a, row4(z, j)))))
 
 
 @parallel_kernel
@@ -178,9 +190,9 @@ def _diagonal_times(values, free, bodies, r, z):  # type: ignore[no-untyped-def]
     for i in numba.prange(len(free)):
         a, b, c = r[i, 0], r[i, 1], r[i, 2]
         if free[i]:
-            z[i, 0] = values[i, 0] * a + values[i, 3] * b + values[i, 6] * c
-            z[i, 1] = values[i, 3] * a + values[i, 4] * b + values[i, 7] * c
-            z[i, 2] = values[i, 6] * a + values[i, 7] * b + values[i, 8] * c
+            z[i, 0] = values[i, 0] * a + values[i, 4] * b + values[i, 8] * c
+            z[i, 1] = values[i, 4] * a + values[i, 5] * b + values[i, 9] * c
+            z[i, 2] = values[i, 8] * a + values[i, 9] * b + values[i, 10] * c
         else:
             z[i, 0] = z[i, 1] = z[i, 2] = 0.0
 
@@ -192,8 +204,8 @@ def _add_cross(pattern, values, ties, t, q):  # type: ignore[no-untyped-def]
         i, j = pattern.row[k], pattern.column[k]
         for a in range(3):
             for b in range(3):
-                q[i, a] += values[k, 3 * a + b] * t[j, b]
-                q[j, b] += values[k, 3 * a + b] * t[i, a]
+                q[i, a] += values[k, 4 * a + b] * t[j, b]
+                q[j, b] += values[k, 4 * a + b] * t[i, a]
     total, own, count = np.empty(3), np.empty(3), len(pattern.order)
     for k in range(len(ties.points)):
         total[:] = 0.0
@@ -236,11 +248,11 @@ def solve_blocks(pattern, values, ties, free, inverse, bodies, r, x, s, z, p, t,
     """Solve A x = r by preconditioned conjugate gradients (Hestenes and Stiefel 1952), from x = 0.
 
     Args:
-        pattern, values: A, its blocks float64 (blocks, 9) by rows. ties: what else joins points, see `ties`.
+        pattern, values: A, its blocks, see `room_for_blocks`. ties: what else joins points, see `ties`.
         free: bool (n,): all others have r = x = 0. inverse: float64 (n, 6), see `invert_diagonal`.
         bodies: R of them, see `ties.BodyBlocks`.
         r: float64 (n + 2 R, 3), the right side. x: float64 (n + 2 R, 3), filled.
-        s, z, p, t, q, sums: room to work in.
+        s, z, p, t, q: float64 (n + 2 R, 4), of which the last is 0, and sums: room to work in.
         share, enough: of r M⁻¹ r, that may be left: either will do. most: iterations at most.
 
     Return how many iterations it took, and r M⁻¹ r at the beginning.

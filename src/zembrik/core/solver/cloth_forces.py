@@ -74,7 +74,7 @@ def _triangles(first, last, points, rest, slots, x, v, dt, stiff, force, values)
                 aa, bb, ab, ba = a[c] * a[d], b[c] * b[d], a[c] * b[d], b[c] * a[d]
                 for m in range(3):
                     for n in range(3):
-                        values[k, 3 * m + n] += aa * uu[m, n] + bb * ww[m, n] + ab * uw[m, n] + ba * uw[n, m]
+                        values[k, 4 * m + n] += aa * uu[m, n] + bb * ww[m, n] + ab * uw[m, n] + ba * uw[n, m]
 
 
 @kernel
@@ -142,12 +142,12 @@ def _hinges(first, last, bend, slots, x, stiff, force, values):  # type: ignore[
                 k = slots[h, s]
                 for m in range(3):
                     for n in range(3):
-                        values[k, 3 * m + n] += hard * g[c, m] * g[d, n]
+                        values[k, 4 * m + n] += hard * g[c, m] * g[d, n]
 
 
 @parallel_kernel
 def add_elastic(colours, membrane, bend, three, four, x, v, dt, stiff, force, values):  # type: ignore[no-untyped-def]
-    """Add all triangles and hinges to force (n, 3), N, and if `stiff` to the blocks `values` (blocks, 9), N/m.
+    """Add all triangles and hinges to force (n, 3), N, and if `stiff` to the blocks `values` (blocks, 12), N/m.
 
     Args:
         colours: int64 (colours + 1,), see `colour.Layout`.

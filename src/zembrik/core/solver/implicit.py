@@ -29,7 +29,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.compiled import kernel, parallel_kernel
-from zembrik.core.solver.blocks import CHUNK, block_pattern, block_slots, invert_diagonal, solve_blocks, weigh
+from zembrik.core.solver.blocks import CHUNK, block_pattern, block_slots, invert_diagonal, room_for_blocks, solve_blocks, weigh
 from zembrik.core.solver.cloth_forces import add_elastic, note_bent
 from zembrik.core.solver.planes import add_planes, find_planes, no_planes
 from zembrik.core.solver.ties import (
@@ -46,9 +46,9 @@ from zembrik.core.solver.world import FIRST_ORDER, SECOND, TO_FIRST, TO_SECOND, 
 
 ACCURACY = 0.1  # m/s²
 FIRST = 0.05  # of what there was at the beginning: the first of several turns need not be exact
-MOST_TURNS, FALLS = 4, 0.5  # a step has two turns; more where the second began with more than this share of the first
+LEAST_TURNS, MOST_TURNS, FALLS = 2, 8, 0.5  # a step has two turns; more where they leave more than this share
 MOST_ITERATIONS = 1000
-RISES, MOST_HALVES = 4.0, 4  # a turn that leaves more than so many times what there was at first is taken back by half
+OVER, LEAST_SHARE, MOST_CUTS = 0.9, 0.1, 4  # of a turn that goes too far, see `ClothStep._shorten`
 
 Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
@@ -181,7 +181,7 @@ def _inertia(x, step, heavy, aim, goal, springs, stiff, v, force, values):  # ty
                 to, pace = springs[i, 1 + a], springs[i, 4 + a]
                 force[i, a] += mass * rate * (rate * (to - x[i, a]) + 2.0 * (pace - v[i, a]))
             if stiff:
-                values[i, 4 * a] = heavy[i] + mass * rate * (rate + 2.0 / step[i])
+                values[i, 5 * a] = heavy[i] + mass * rate * (rate + 2.0 / step[i])
 
 
 class ClothStep:
@@ -197,11 +197,12 @@ class ClothStep:
         self.pattern = block_pattern(world.x[:n], [world.membrane.points, world.bend.points])
         self.three = block_slots(self.pattern, world.membrane.points)
         self.four = block_slots(self.pattern, world.bend.points)
-        self.values, self.inverse = np.zeros((len(self.pattern.row), 9)), np.zeros((n, 6))
+        self.values, self.inverse = room_for_blocks(self.pattern), np.zeros((n, 6))
         self.step, self.heavy, self.sums = np.zeros(n), np.zeros(n), np.zeros(n // CHUNK + 1)
         self.aim, self.goal, self.speed, self.solved = (np.zeros((n, 3)) for _ in range(4))
         bodies = len(world.solids.rigid.w)
-        self.force, self.way, self.last, *self.work = (np.zeros((n + 2 * bodies, 3)) for _ in range(8))
+        self.force, self.way, self.last = (np.zeros((n + 2 * bodies, 3)) for _ in range(3))
+        self.work = [np.zeros((n + 2 * bodies, 4)) for _ in range(5)]
         self.bodies = BodyBlocks(np.zeros((bodies, 6, 6)), np.zeros((bodies, 6, 6)))
         self.springs = np.zeros((n, 7))
         self.distance, self.normal, self.probe = np.zeros(n), np.zeros((n, 3)), np.zeros((n, 3))
@@ -237,37 +238,54 @@ class ClothStep:
         self.touched[:] = False
         self.iterations, first = 0, 0.0
         _fly(self.spans, self.alone, self.world.past.order, self.heavy, self.goal, x)
-        for turn in range(MOST_TURNS):
-            now = self._look(x, before, dt, turn == 0)
+        pull = 0.0
+        for turn in range(MOST_TURNS + 1):
+            over = turn >= LEAST_TURNS  # perhaps: forces alone tell
+            now = self._look(x, before, dt, turn == 0, not over)
             if turn:
-                for _ in range(MOST_HALVES):
-                    if now <= RISES**2 * max(first, enough):
-                        break
-                    self.last *= 0.5
-                    self._go(x, -self.last)
-                    now = self._look(x, before, dt, False)
+                now = self._shorten(x, before, dt, pull, now, not over)
             first = first or now
-            done, began = solve_blocks(
+            if over:
+                if now <= max(FALLS**2 * first, enough) or turn == MOST_TURNS:
+                    break
+                self._look(x, before, dt, False, True)
+            done, _ = solve_blocks(
                 self.pattern, self.values, self.ties, self.free, self.inverse, self.bodies, self.force, self.way,
                 *self.work, self.sums, 0.0 if turn else FIRST**2, enough, MOST_ITERATIONS,
             )  # fmt: skip
             self.last[:] = self.way
+            pull = float(np.vdot(self.force, self.last))
             self._go(x, self.last)
             self.iterations += done
-            if turn and began <= max(FALLS**2 * first, enough):
-                break
         rigid = self.world.solids.rigid
         _balance(self.spans, self.alone, self.planes.many, self.ties, self.heavy, self.goal, rigid, dt, x)
         self.solved[:] = x
         self.world.past.load[:] = self.bears
 
-    def _look(self, x: Floats, before: Floats, dt: float, anew: bool) -> float:
-        """Gather forces and blocks at x (n, 3), and return what is left: r M⁻¹ r, J."""
-        self._gather(x, before, dt, True, anew)
+    def _shorten(self, x: Floats, before: Floats, dt: float, pull: float, now: float, stiff: bool) -> float:
+        """Take the last turn back in part where it went too far: where forces push back more than they pulled, J.
+
+        After Matthies and Strang (1979). Return what is left then.
+        """
+        for _ in range(MOST_CUTS):
+            push = -float(np.vdot(self.force, self.last))
+            if push <= OVER * pull:
+                break
+            share = min(max(pull / (pull + push), LEAST_SHARE), 0.5)
+            self._go(x, -(1.0 - share) * self.last)
+            self.last *= share
+            pull *= share
+            now = self._look(x, before, dt, False, stiff)
+        return now
+
+    def _look(self, x: Floats, before: Floats, dt: float, anew: bool, stiff: bool) -> float:
+        """Gather forces and, if `stiff`, blocks at x (n, 3), and return what is left: r M⁻¹ r, J."""
+        self._gather(x, before, dt, stiff, anew)
         self.touched |= self.planes.many > 0
         self.touched[self.ties.points[self.ties.points >= 0]] = True
-        invert_diagonal(self.values, self.free, self.inverse)
-        invert_bodies(*self.bodies)
+        if stiff:
+            invert_diagonal(self.values, self.free, self.inverse)
+            invert_bodies(*self.bodies)
         left = weigh(
             self.pattern, self.values, self.free, self.inverse, self.bodies, self.force, *self.work[:2], self.sums
         )
@@ -326,7 +344,7 @@ class ClothStep:
         )  # fmt: skip
         solids, rigid, many = world.solids, world.solids.rigid, 0
         block = self.bodies.block
-        begin_bodies(rigid, dt, block, force, n)
+        begin_bodies(rigid, dt, stiff, block, force, n)
         hits = touching.touch(x, rigid, anew) if touching.any and touching.known else self.none
         room = len(hits) + len(solids.contacts.a)
         if room > len(self.room.hold):

@@ -21,6 +21,7 @@ from zembrik.core.solver.mesh_contact import TINY, edge_gap, point_gap
 
 Floats = NDArray[np.float64]
 DEEP = 0.75  # of what a pair may be, nearer than which it is mended once a pass is over
+OWN = 0.5  # of how far neighbours are apart at rest: how near they may come, where that is less than their thicknesses
 SOME = 512  # pairs that one thread takes at a time
 
 
@@ -185,7 +186,7 @@ def _points_touching(  # type: ignore[no-untyped-def]
             p1, t1 = np.uint32(pairs[k, 0]), np.uint32(pairs[k, 1])
             a1, b1, c1 = np.uint32(faces[t1, 0]), np.uint32(faces[t1, 1]), np.uint32(faces[t1, 2])
             if apart[k] < 0.0:
-                apart[k] = abs(point_gap(rest, rest, p1, a1, b1, c1)[0]) if whose[p1] == whose[a1] else np.inf
+                apart[k] = OWN * abs(point_gap(rest, rest, p1, a1, b1, c1)[0]) if whose[p1] == whose[a1] else np.inf
             least = min(room[p1] + room[a1], apart[k])
             if apart_m < deep * least or (
                 apart_m <= lane(way, n) + TINY and point_gap(x, before, p1, a1, b1, c1)[0] < 0.0
@@ -223,7 +224,7 @@ def _edges_touching(  # type: ignore[no-untyped-def]
             a1, b1 = np.uint32(edges[e1, 0]), np.uint32(edges[e1, 1])
             c1, d1 = np.uint32(edges[f1, 0]), np.uint32(edges[f1, 1])
             if apart[k] < 0.0:
-                apart[k] = abs(edge_gap(rest, rest, a1, b1, c1, d1)[0]) if whose[a1] == whose[c1] else np.inf
+                apart[k] = OWN * abs(edge_gap(rest, rest, a1, b1, c1, d1)[0]) if whose[a1] == whose[c1] else np.inf
             least = min(room[a1] + room[c1], apart[k])
             if apart_m < deep * least or (
                 apart_m <= lane(way, n) + TINY and edge_gap(x, before, a1, b1, c1, d1)[0] < 0.0

@@ -166,7 +166,7 @@ def add_planes(planes, touch, skin, heavy, bore, bears, x, before, stiff, probe,
             if stiff:
                 for a in range(3):
                     for b in range(3):
-                        values[i, 3 * a + b] += (hold - rub) * normal[a] * normal[b]
-                    values[i, 4 * a] += rub
+                        values[i, 4 * a + b] += (hold - rub) * normal[a] * normal[b]
+                    values[i, 5 * a] += rub
         planes.many[i] = pushes
         bears[i] = pressed

@@ -19,6 +19,7 @@ from zembrik.core.solver.arrays import ARM_B, GAP, GRIP, NORMAL, ROOM, SLID, SLI
 from zembrik.core.solver.mesh_contact import edge_gap, point_gap
 
 FIRMNESS = 30.0
+APART = 0.2  # m/s, by which what was too near when the step began is let go apart: it is not to be thrown
 
 Floats = NDArray[np.float64]
 
@@ -58,27 +59,31 @@ def room_for_ties(many: int) -> Ties:
 
 
 @kernel
-def begin_bodies(rigid, dt, block, force, first):  # type: ignore[no-untyped-def]
-    """Fill what each body alone resists in a step of dt seconds, and its part of the force from row `first` on.
+def begin_bodies(rigid, dt, stiff, block, force, first):  # type: ignore[no-untyped-def]
+    """Fill each body's part of the force from row `first` on, and if `stiff` what it alone resists in dt seconds.
 
     rigid.shift is how far each was pushed from where it was predicted. What is held or asleep resists by 1 each.
     """
     inertia = np.empty((3, 3))
     for r in range(len(rigid.w)):
-        block[r] = 0.0
         for k in range(3):
             force[first + 2 * r, k] = force[first + 2 * r + 1, k] = 0.0
-        if rigid.w[r] == 0.0 or rigid.asleep[r] or rigid.turning[r, 0] <= 0.0:
+        if stiff:
+            block[r] = 0.0
             for k in range(6):
                 block[r, k, k] = 1.0
+        if rigid.w[r] == 0.0 or rigid.asleep[r] or rigid.turning[r, 0] <= 0.0:
             continue
         inertia[:] = np.linalg.inv(rigid.turning[r].reshape(3, 3))
         for k in range(3):
-            block[r, k, k] = 1.0 / (rigid.w[r] * dt * dt)
-            force[first + 2 * r, k] = -block[r, k, k] * rigid.shift[r, k]
+            resists = 1.0 / (rigid.w[r] * dt * dt)
+            force[first + 2 * r, k] = -resists * rigid.shift[r, k]
             for m in range(3):
-                block[r, 3 + k, 3 + m] = inertia[k, m] / (dt * dt)
                 force[first + 2 * r + 1, k] -= inertia[k, m] / (dt * dt) * rigid.shift[r, 3 + m]
+            if stiff:
+                block[r, k, k] = resists
+                for m in range(3):
+                    block[r, 3 + k, 3 + m] = inertia[k, m] / (dt * dt)
 
 
 @kernel
@@ -118,9 +123,9 @@ def _tie(ties, t, hold, depth, give, normal, slid, ahead, grip, slip, stiff, for
         force[i, 2] += share * fz
         if stiff:
             for a in range(3):
-                values[i, 4 * a] += share * share * rub
+                values[i, 5 * a] += share * share * rub
                 for b in range(3):
-                    values[i, 3 * a + b] += share * share * (hold - rub) * normal[a] * normal[b]
+                    values[i, 4 * a + b] += share * share * (hold - rub) * normal[a] * normal[b]
     r = ties.body[t]
     if r < 0:
         return True
@@ -170,14 +175,17 @@ def tie_touching(  # type: ignore[no-untyped-def]
             gap, nx, ny, nz, u, v, s = point_gap(x, before, at[0], at[1], at[2], at[3])
             share[0], share[1], share[2], share[3] = 1.0, -u, -v, -s
             a, b = at[0], at[1]
-            depth = min(room[a] + room[b], points.apart[q]) - gap
+            least = min(room[a] + room[b], points.apart[q])
+            was = point_gap(before, before, at[0], at[1], at[2], at[3])[0]
         else:
             e, f = lines.pairs[q - count, 0], lines.pairs[q - count, 1]
             at[0], at[1], at[2], at[3] = edges[e, 0], edges[e, 1], edges[f, 0], edges[f, 1]
             gap, nx, ny, nz, s, t2 = edge_gap(x, before, at[0], at[1], at[2], at[3])
             share[0], share[1], share[2], share[3] = 1.0 - s, s, t2 - 1.0, -t2
             a, b = at[0], at[2]
-            depth = min(room[a] + room[b], lines.apart[q - count]) - gap
+            least = min(room[a] + room[b], lines.apart[q - count])
+            was = edge_gap(before, before, at[0], at[1], at[2], at[3])[0]
+        depth = min(least, was + APART * dt) - gap
         soft, give, body, part = False, 0.0, -1, 0.0
         arm[:] = ahead[:] = 0.0
         for n in range(4):
