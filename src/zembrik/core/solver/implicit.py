@@ -201,13 +201,13 @@ class ClothStep:
         self.step, self.heavy, self.sums = np.zeros(n), np.zeros(n), np.zeros(n // CHUNK + 1)
         self.aim, self.goal, self.speed, self.solved = (np.zeros((n, 3)) for _ in range(4))
         bodies = len(world.solids.rigid.w)
-        self.force, self.way, self.last = (np.zeros((n + 2 * bodies, 3)) for _ in range(3))
+        self.force, self.way, self.last, self.rest = (np.zeros((n + 2 * bodies, 3)) for _ in range(4))
         self.work = [np.zeros((n + 2 * bodies, 4)) for _ in range(5)]
         self.bodies = BodyBlocks(np.zeros((bodies, 6, 6)), np.zeros((bodies, 6, 6)))
         self.springs = np.zeros((n, 7))
         self.distance, self.normal, self.probe = np.zeros(n), np.zeros((n, 3)), np.zeros((n, 3))
         self.planes, self.room, self.ties = no_planes(n), room_for_ties(0), room_for_ties(0)
-        self.free, self.alone, self.touched = (np.zeros(n, np.bool_) for _ in range(3))
+        self.free, self.alone, self.touched, self.touching = (np.zeros(n, np.bool_) for _ in range(4))
         self.bears = np.zeros(n)
         cloths = [(b.first, b.last) for b in world.bodies if b.rigid is None and b.masters is None]
         self.spans = np.array(cloths, np.int64).reshape(-1, 2)
@@ -279,16 +279,21 @@ class ClothStep:
         return now
 
     def _look(self, x: Floats, before: Floats, dt: float, anew: bool, stiff: bool) -> float:
-        """Gather forces and, if `stiff`, blocks at x (n, 3), and return what is left: r M⁻¹ r, J."""
+        """Gather forces and, if `stiff`, blocks at x (n, 3); return what is left of those of what touches nothing, J.
+
+        That is r M⁻¹ r. Where hundreds of points touch, some always come in or leave.
+        """
         self._gather(x, before, dt, stiff, anew)
-        self.touched |= self.planes.many > 0
-        self.touched[self.ties.points[self.ties.points >= 0]] = True
+        rest = self.rest
+        np.greater(self.planes.many, 0, out=self.touching)
+        self.touching[self.ties.points[self.ties.points >= 0]] = True
+        self.touched |= self.touching
         if stiff:
             invert_diagonal(self.values, self.free, self.inverse)
             invert_bodies(*self.bodies)
-        left = weigh(
-            self.pattern, self.values, self.free, self.inverse, self.bodies, self.force, *self.work[:2], self.sums
-        )
+        rest[: self.count] = self.force[: self.count]
+        rest[: self.count][self.touching] = 0.0
+        left = weigh(self.pattern, self.values, self.free, self.inverse, self.bodies, rest, *self.work[:2], self.sums)
         return float(left)
 
     def _go(self, x: Floats, way: Floats) -> None:
