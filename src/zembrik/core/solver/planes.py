@@ -25,7 +25,7 @@ from zembrik.core.lanes_memory import point
 from zembrik.core.solver.contact import BEHIND, _began, _next, meet
 
 MOST = 4  # colliders that a point meets at once; of more, the first count
-FIRMNESS = 1000.0
+FIRMNESS = 30.0
 NEAR = 0.01  # of the thicknesses: what is freer than that is left to fall in
 
 Floats = NDArray[np.float64]
