@@ -340,11 +340,11 @@ class ClothStep:
             world.colours, world.membrane, world.bend, self.three, self.four, x, self.speed, dt, stiff, force, values
         )
         find_planes(
-            world.colliders.fields, touch, world.skin, world.w, x, before, *self.planes, self.distance, self.normal,
+            world.colliders.fields, touch, world.skin, world.w, x, before, self.planes, self.distance, self.normal,
             self.probe,
         )  # fmt: skip
         add_planes(
-            self.planes, touch, world.skin, self.heavy, world.past.load, self.bears, x, before, stiff, self.probe,
+            self.planes, touch, world.skin, self.heavy, world.past.load, self.bears, x, before, stiff, anew, self.probe,
             force, values,
         )  # fmt: skip
         solids, rigid, many = world.solids, world.solids.rigid, 0

@@ -38,6 +38,8 @@ class Planes(NamedTuple):
         many: int32 (m,), how many colliders each is near.
         collider: int32 (m, MOST), which. normal: float64 (m, MOST, 3). depth: float64 (m, MOST), metres.
         pull: float64 (m, MOST), of tack, N.
+        slides: float64 (m, MOST, 3), the way along which each slid in the last turn of a step, without length where it
+            did not; against which it was in `against`, int32 (m, MOST).
     """
 
     many: NDArray[np.int32]
@@ -45,14 +47,17 @@ class Planes(NamedTuple):
     normal: Floats
     depth: Floats
     pull: Floats
+    slides: Floats
+    against: NDArray[np.int32]
 
 
 def no_planes(points: int) -> Planes:
     """Return room for what so many points meet."""
     size = (points, MOST)
     return Planes(
-        np.zeros(points, np.int32), np.zeros(size, np.int32), np.zeros((*size, 3)), np.zeros(size), np.zeros(size)
-    )
+        np.zeros(points, np.int32), np.zeros(size, np.int32), np.zeros((*size, 3)), np.zeros(size), np.zeros(size),
+        np.zeros((*size, 3)), np.zeros(size, np.int32),
+    )  # fmt: skip
 
 
 @bare_kernel
@@ -91,11 +96,12 @@ def _meet_one(  # type: ignore[no-untyped-def]
 
 
 @parallel_kernel
-def find_planes(fields, touch, skin, w, x, before, count, collider, normals, depths, pulls, distance, normal, probe):  # type: ignore[no-untyped-def]
+def find_planes(fields, touch, skin, w, x, before, planes, distance, normal, probe):  # type: ignore[no-untyped-def]
     """Fill `Planes` for points at x (m, 3) that were at before when the step began.
 
     distance, normal, probe: float64 (m,), (m, 3) and (m, 3), room to work in.
     """
+    count, collider, normals, depths, pulls = planes.many, planes.collider, planes.normal, planes.depth, planes.pull
     for chunk in numba.prange((len(skin) + CHUNK - 1) // CHUNK):
         first = chunk * CHUNK
         last = min(first + CHUNK, len(skin))
@@ -125,13 +131,14 @@ def _start(drift, before, i, out):  # type: ignore[no-untyped-def]
 
 
 @parallel_kernel
-def add_planes(planes, touch, skin, heavy, bore, bears, x, before, stiff, probe, force, values):  # type: ignore[no-untyped-def]
+def add_planes(planes, touch, skin, heavy, bore, bears, x, before, stiff, anew, probe, force, values):  # type: ignore[no-untyped-def]
     """Add the push and friction of all planes to force (m, 3) and, if `stiff`, to the blocks on the diagonal.
 
-    planes.many becomes how many of them push. heavy: float64 (m,), what each point's mass resists in a step, N/m.
-    bore, bears: float64 (m,), what pushed each in the last step, and what does now, N. probe: float64 (m, 3), room to
-    work in.
+    planes.many becomes how many of them push; `anew` the first time in a step. heavy: float64 (m,), what each point's
+    mass resists in a step, N/m. bore, bears: float64 (m,), what pushed each in the last step, and what does now, N.
+    probe: float64 (m, 3), room to work in.
     """
+    slides_of, against, many = planes.slides, planes.against, planes.many
     for i in numba.prange(len(skin)):
         slid, pushes, pressed = np.empty(3), 0, 0.0
         for n in range(planes.many[i]):
@@ -158,8 +165,24 @@ def add_planes(planes, touch, skin, heavy, bore, bears, x, before, stiff, probe,
                 probe[i, a] = ahead
                 needs += ahead * ahead
             needs, rub, slide = np.sqrt(needs), hold, 0.0
-            if needs > np.sqrt(touch.grip[c] * skin[i, 1]) * load:
+            slides, onward = slides_of[i, n], 0.0
+            known = not anew and against[i, n] == c
+            if known:  # what slid goes on to, until it comes back: sliding eases what drew it
+                for a in range(3):
+                    onward += slid[a] * slides[a]
+            if onward > 0.0:
+                along = slid[0] * normal[0] + slid[1] * normal[1] + slid[2] * normal[2]
+                needs = 0.0
+                for a in range(3):
+                    probe[i, a] = slid[a] - along * normal[a]
+                    needs += probe[i, a] * probe[i, a]
+                needs = np.sqrt(needs)
+            came_back = known and onward <= 0.0 and slides[0] ** 2 + slides[1] ** 2 + slides[2] ** 2 > 0.0
+            if onward > 0.0 or (needs > np.sqrt(touch.grip[c] * skin[i, 1]) * load and not came_back):
                 rub, slide = 0.0, np.sqrt(touch.slip[c] * skin[i, 2]) * load / needs
+            against[i, n] = c
+            for a in range(3):
+                slides[a] = probe[i, a] if rub == 0.0 else 0.0
             along = slid[0] * normal[0] + slid[1] * normal[1] + slid[2] * normal[2]
             for a in range(3):
                 force[i, a] += (hold * depth) * normal[a] - rub * (slid[a] - along * normal[a]) - slide * probe[i, a]
@@ -168,5 +191,5 @@ def add_planes(planes, touch, skin, heavy, bore, bears, x, before, stiff, probe,
                     for b in range(3):
                         values[i, 4 * a + b] += (hold - rub) * normal[a] * normal[b]
                     values[i, 5 * a] += rub
-        planes.many[i] = pushes
+        many[i] = pushes
         bears[i] = pressed
