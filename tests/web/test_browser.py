@@ -427,6 +427,12 @@ def test_keys_are_added_moved_and_deleted_in_the_curve_view(address, browser, da
     bench.drag("#curves .knob[data-key='1'][data-part='1']", round(3 * wide / count))
     bench.wait(lambda: track()["keys"][1][0] == 7)
 
+    # What was shown before may come once more, late: the key that is chosen stays so.
+    bench.wait(lambda: bench.state("state.revision") == bench.revision())
+    late = "const c = zembrik.curves, now = structuredClone(c.track), then = structuredClone(now); then.keys[1][0] = 4;"
+    browser.execute_script(f"{late} c.show(then); c.show(now);")
+    assert bench.state("curves.chosen.has(1)") and bench.find("[data-set=frame]").get_attribute("value") == "7"
+
     # Its place at the keyed frame, before anything is baked.
     bench.wait(lambda: bench.state("state.revision") == bench.revision())
     browser.execute_script(
