@@ -292,6 +292,16 @@ def test_trials_are_planned_run_watched_and_one_is_adopted(address, browser, dat
     bench.click("#trial-plan .go")
     bench.wait(lambda: "/sheets/" in browser.current_url)
     bench.wait(lambda: bench.find("#trial-table").get_attribute("data-busy") == "0", 180)
+    # What is told while the table is being drawn anew is asked for again, though what asked was exchanged.
+    browser.execute_script("""
+        window.asked = 0;
+        document.addEventListener("htmx:beforeRequest", ({ detail }) => {
+          window.asked += detail.pathInfo.requestPath.includes("/table");
+        });
+        document.querySelector("#trial-table [name=busy]").value = 1;
+        htmx.trigger(document.body, "work");
+        htmx.trigger(document.body, "work");""")
+    bench.wait(lambda: browser.execute_script("return window.asked") == 2)
     cells = browser.find_elements(By.CSS_SELECTOR, ".cell")
     assert len(cells) == 6 and len({c.size["width"] for c in cells}) == 1
     bench.wait(lambda: bench.state("trials.size") == 6 and bench.state("trials.values().next().value.frames"))
