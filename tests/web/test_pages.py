@@ -54,7 +54,7 @@ def test_every_station_opens_whole_and_as_a_part(client, baked_shot, station):
         assert client.get(url).status_code == 200, url
 
 
-def test_an_empty_shot_opens_everywhere_and_cannot_be_baked(client):
+def test_an_empty_shot_opens_everywhere_and_cannot_be_baked(client, shot):
     show = re.search(r"show=(\d+)", client.get("/").text)[1]
     made = client.post("/shots", data={"code": "E-1", "title": "Empty <b>", "show": show}, follow_redirects=False)
     shot = made.headers["location"].split("/")[2]
