@@ -7,6 +7,8 @@ from test_joints import NO_GROUND, G, energy, gap, hinge
 
 from zembrik.core.problem import Problem
 from zembrik.core.setup.document import parse_setup
+from zembrik.core.start.keep import _limits_from, _turned_deg
+from zembrik.core.units import turn_matrix
 
 STILL = {**NO_GROUND, "gravity": [0, 0, 0]}
 
@@ -110,6 +112,19 @@ def test_a_limit_counts_from_the_second_body_which_may_move():
     assert np.abs((found + 180) % 360 - 180).max() == pytest.approx(20.0, abs=1e-2)
 
 
+def test_a_kept_start_keeps_where_its_limits_are():
+    """From a hinge turned by 100° its limits [-100, 120] are [-200, 20], and hold there too: half a turn is no end."""
+    assert _limits_from((-100, 120), 100.0) == [-200.0, 20.0]
+    assert _limits_from((-200, 20), -170.0) == [-30.0, 190.0]
+    turn = turn_matrix([0.0, 100.0, 0.0])
+    assert _turned_deg(np.array([0.0, 2.0, 0.0]), turn, np.eye(3)) == pytest.approx(100.0)
+    assert _turned_deg(np.array([0.0, -1.0, 0.0]), np.eye(3), turn) == pytest.approx(100.0)
+    for speed, end in [(-300, -200.0), (300, 20.0)]:
+        stage, *_ = one(motor={"speed": speed, "torque": 1e3}, limits=[-200, 20])
+        turned = np.unwrap(stage.run(30, lambda stage=stage: angle(stage)), period=4 * np.pi)
+        assert np.degrees(turned[-1]) == pytest.approx(end, abs=1e-3)
+
+
 def test_the_same_bytes_after_a_motor_ran():
     places = []
     for _ in range(2):
@@ -123,7 +138,7 @@ def test_the_same_bytes_after_a_motor_ran():
     "wrong, told",
     [
         ({"limits": [10, 20]}, "limits"),
-        ({"limits": [-200, 20]}, "170"),
+        ({"limits": [-200, 150]}, "340"),
         ({"kind": "socket", "friction": 1}, "only a hinge"),
         ({"friction": 1, "motor": {}}, "friction or a motor"),
         ({"motor": {"torque": 0}}, "torque"),

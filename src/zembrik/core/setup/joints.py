@@ -8,7 +8,7 @@ from pydantic import Field, field_validator, model_validator
 
 from zembrik.core.setup.parts import Part, Vector, dial
 
-MOST_TURN_DEG = 170.0  # either way: what an angle is told by says the same after a whole turn
+MOST_TURN_DEG = 340.0  # from one limit to the other: what an angle is told by says the same after a whole turn
 
 
 class Motor(Part):
@@ -48,9 +48,9 @@ class Joint(Part):
     @field_validator("limits")
     @classmethod
     def _around_none(cls, limits: tuple[float, float] | None) -> tuple[float, float] | None:
-        if limits is not None and not -MOST_TURN_DEG <= limits[0] <= 0.0 <= limits[1] <= MOST_TURN_DEG:
+        if limits is not None and not limits[0] <= 0.0 <= limits[1] <= limits[0] + MOST_TURN_DEG:
             raise ValueError(
-                f"limits are from -{MOST_TURN_DEG:.0f} to 0 one way, and from 0 to {MOST_TURN_DEG:.0f} the other"
+                f"limits are 0 or less one way, 0 or more the other, and {MOST_TURN_DEG:.0f} apart at most"
             )
         return limits
 

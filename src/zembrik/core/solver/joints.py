@@ -438,10 +438,9 @@ def _angles_change(joints, system, rigid, most_push, before, gives, left):  # ty
             continue
         _anchor_now(joints, j, 0, rigid, turn, at, axes)
         _anchor_now(joints, j, 1, rigid, turn, at, other)
-        angle = _angle(axes, other)
-        if angle > most + ENOUGH_RAD or angle < least - ENOUGH_RAD:
-            nearer = abs(_within_turn(angle - most)) < abs(_within_turn(angle - least))
-            system.goal[j], system.angle[j], changes = (most if nearer else least), STOPPED, True
+        off = _within_turn(_angle(axes, other) - 0.5 * (least + most))  # from the middle
+        if abs(off) > 0.5 * (most - least) + ENOUGH_RAD:
+            system.goal[j], system.angle[j], changes = (most if off > 0.0 else least), STOPPED, True
     return changes
 
 

@@ -16,6 +16,7 @@ from zembrik.web.pages.edits import apply_patch
 from zembrik.web.render import Db, Places
 
 router = APIRouter()
+USUAL_DEG = 170.0  # of a limit that is not typed
 
 
 @router.post("/shots/{shot_id}/joint")
@@ -62,8 +63,13 @@ def _turning(least: str, most: str, friction: str, speed: str, torque: str, had_
     """
     held: dict[str, Any] = {}
     if least.strip() or most.strip():
-        ends = least.strip() or str(-MOST_TURN_DEG), most.strip() or str(MOST_TURN_DEG)
-        held["limits"] = [from_shown("limits", end) for end in ends]
+        low = (
+            from_shown("limits", least)
+            if least.strip()
+            else max(-USUAL_DEG, from_shown("limits", most) - MOST_TURN_DEG)
+        )
+        high = from_shown("limits", most) if most.strip() else min(USUAL_DEG, low + MOST_TURN_DEG)
+        held["limits"] = [low, high]
     if friction.strip() and (grip := from_shown("friction", friction)):
         held["friction"] = grip
     if speed.strip() or (torque.strip() and not had_motor):
