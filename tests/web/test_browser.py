@@ -450,6 +450,14 @@ def test_keys_are_added_moved_and_deleted_in_the_curve_view(address, browser, da
     )
     bench.wait(lambda: abs(bench.state("view.bodies.get('ball').group.matrix.elements[13]") - 0.5) < 0.02)
 
+    # Faster than the server answers: each step rests on the one before, and none is lost.
+    bench.click("#curves .knob[data-key='1'][data-part='1']")
+    ActionChains(browser).send_keys(*[Keys.ARROW_LEFT] * 3).perform()
+    bench.wait(lambda: track()["keys"][1][0] == 4)
+    assert not bench.find("#notices").text
+    ActionChains(browser).send_keys(*[Keys.ARROW_RIGHT] * 3).perform()
+    bench.wait(lambda: track()["keys"][1][0] == 7)
+
     # Two keys on one frame are refused, and what there was stays.
     bench.type("[data-set=frame]", "1")
     bench.wait(lambda: "two keys stand on frame 1" in bench.find("#notices").text)
