@@ -1,9 +1,10 @@
 """Take the pictures in docs/screenshots from a running demo (a fresh one, all its shots baked).
 
-usage: python tools/take_screenshots.py [address [name ...]]
+usage: PYTHONPATH=src ZEMBRIK_HOME=… python tools/take_screenshots.py [address [name ...]]
 """
 
 import json
+import re
 import subprocess
 import sys
 import tempfile
@@ -15,6 +16,8 @@ from pathlib import Path
 from selenium import webdriver
 from selenium.common.exceptions import JavascriptException
 from selenium.webdriver.chrome.service import Service
+
+from zembrik.start import home_folder
 
 ROOT = Path(__file__).resolve().parents[1]
 FLAGS = (
@@ -59,9 +62,10 @@ def start_trials(address: str) -> str:
         "two_values": "±90%",
         "last": "48",
     }
-    asked = urllib.request.Request(
-        f"{address}/shots/3/trials", urllib.parse.urlencode(fields).encode(), {"hx-request": "true"}
-    )
+    with urllib.request.urlopen(f"{address}/shots/3/quality") as page:
+        token = re.search(rb'X-Form-Token": "(\w+)"', page.read())
+    headers = {"hx-request": "true", "X-Form-Token": token[1].decode() if token else ""}
+    asked = urllib.request.Request(f"{address}/shots/3/trials", urllib.parse.urlencode(fields).encode(), headers)
     with urllib.request.urlopen(asked) as answer:
         return str(answer.headers["hx-redirect"])
 
@@ -80,7 +84,8 @@ def make_comparison(address: str) -> str:
     with tempfile.TemporaryDirectory() as folder:
         at = [str(ROOT / "zembrik"), "at", "--server", address]
         baked = json.loads(subprocess.check_output([*at, "show-shot", "1"]))["bake"]
-        path = json.loads(subprocess.check_output([*at, "show-bake", str(baked)]))["path"]
+        folder_of = json.loads(subprocess.check_output([*at, "show-bake", str(baked)]))["folder"]
+        path = str(home_folder() / "caches" / folder_of)
         point_cache = f"{folder}/awning from elsewhere.abc"
         subprocess.check_call([str(ROOT / "zembrik"), "export", path, point_cache])
         stored = json.loads(subprocess.check_output([*at, "store-asset", point_cache]))["reference"]
@@ -126,7 +131,10 @@ def main() -> None:
                         if time.monotonic() > until:
                             raise
                         time.sleep(1)
-            driver.execute_script("if (window.zembrik) dispatchEvent(new Event('resize'))")
+            driver.execute_script(  # it goes to the frame that was set
+                "document.getElementById('figure')?.dispatchEvent(new Event('change'));"
+                "if (window.zembrik) dispatchEvent(new Event('resize'))"
+            )
             time.sleep(3)
             driver.save_screenshot(str(folder / f"{name}.png"))
             driver.execute_script("localStorage.clear()")

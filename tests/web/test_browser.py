@@ -292,6 +292,16 @@ def test_trials_are_planned_run_watched_and_one_is_adopted(address, browser, dat
     bench.click("#trial-plan .go")
     bench.wait(lambda: "/sheets/" in browser.current_url)
     bench.wait(lambda: bench.find("#trial-table").get_attribute("data-busy") == "0", 180)
+    # What is told while the table is being drawn anew is asked for again, though what asked was exchanged.
+    browser.execute_script("""
+        window.asked = 0;
+        document.addEventListener("htmx:beforeRequest", ({ detail }) => {
+          window.asked += detail.pathInfo.requestPath.includes("/table");
+        });
+        document.querySelector("#trial-table [name=busy]").value = 1;
+        htmx.trigger(document.body, "work");
+        htmx.trigger(document.body, "work");""")
+    bench.wait(lambda: browser.execute_script("return window.asked") == 2)
     cells = browser.find_elements(By.CSS_SELECTOR, ".cell")
     assert len(cells) == 6 and len({c.size["width"] for c in cells}) == 1
     bench.wait(lambda: bench.state("trials.size") == 6 and bench.state("trials.values().next().value.frames"))
@@ -427,12 +437,26 @@ def test_keys_are_added_moved_and_deleted_in_the_curve_view(address, browser, da
     bench.drag("#curves .knob[data-key='1'][data-part='1']", round(3 * wide / count))
     bench.wait(lambda: track()["keys"][1][0] == 7)
 
+    # What was shown before may come once more, late: the key that is chosen stays so.
+    bench.wait(lambda: bench.state("state.revision") == bench.revision())
+    late = "const c = zembrik.curves, now = structuredClone(c.track), then = structuredClone(now); then.keys[1][0] = 4;"
+    browser.execute_script(f"{late} c.show(then); c.show(now);")
+    assert bench.state("curves.chosen.has(1)") and bench.find("[data-set=frame]").get_attribute("value") == "7"
+
     # Its place at the keyed frame, before anything is baked.
     bench.wait(lambda: bench.state("state.revision") == bench.revision())
     browser.execute_script(
         "zembrik.state.frame = 7; document.getElementById('figure').dispatchEvent(new Event('change'))"
     )
     bench.wait(lambda: abs(bench.state("view.bodies.get('ball').group.matrix.elements[13]") - 0.5) < 0.02)
+
+    # Faster than the server answers: each step rests on the one before, and none is lost.
+    bench.click("#curves .knob[data-key='1'][data-part='1']")
+    ActionChains(browser).send_keys(*[Keys.ARROW_LEFT] * 3).perform()
+    bench.wait(lambda: track()["keys"][1][0] == 4)
+    assert not bench.find("#notices").text
+    ActionChains(browser).send_keys(*[Keys.ARROW_RIGHT] * 3).perform()
+    bench.wait(lambda: track()["keys"][1][0] == 7)
 
     # Two keys on one frame are refused, and what there was stays.
     bench.type("[data-set=frame]", "1")

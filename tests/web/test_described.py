@@ -29,7 +29,7 @@ def seeded(client, settings):
 
 @schema.exclude(path="/api/assets").parametrize()  # a file is sent as no description can say
 @settings(
-    max_examples=12, phases=[Phase.explicit, Phase.generate], derandomize=True, deadline=None,
+    max_examples=8, phases=[Phase.explicit, Phase.generate], derandomize=True, deadline=None,
     suppress_health_check=list(HealthCheck),
 )  # fmt: skip
 def test_every_operation_answers_as_it_is_described(case, seeded):

@@ -169,6 +169,14 @@ def test_a_proxy_on_this_machine_signs_nobody_in(client, database, person):
     assert client.get("/", headers=passed_on, follow_redirects=False).status_code == 303
 
 
+def test_a_cookie_given_behind_a_secure_proxy_goes_over_https_alone(strict, person):
+    """A proxy that was asked over https says so; without one the cookie would never come back over http."""
+    assert "secure" not in enter(strict, person.name).headers["set-cookie"].lower()
+    strict.cookies.clear()
+    strict.headers["X-Forwarded-Proto"] = "https"
+    assert "; secure" in enter(strict, person.name).headers["set-cookie"].lower()
+
+
 def test_serving_a_network_without_accounts_is_refused(settings, database):
     from zembrik.core.problem import Problem
     from zembrik.web.server import run

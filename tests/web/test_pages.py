@@ -54,7 +54,7 @@ def test_every_station_opens_whole_and_as_a_part(client, baked_shot, station):
         assert client.get(url).status_code == 200, url
 
 
-def test_an_empty_shot_opens_everywhere_and_cannot_be_baked(client):
+def test_an_empty_shot_opens_everywhere_and_cannot_be_baked(client, shot):
     show = re.search(r"show=(\d+)", client.get("/").text)[1]
     made = client.post("/shots", data={"code": "E-1", "title": "Empty <b>", "show": show}, follow_redirects=False)
     shot = made.headers["location"].split("/")[2]
@@ -350,6 +350,38 @@ def test_a_wind_is_added_and_its_strength_is_keyed(client, database, shot):
     for wrong in ([[1, 0], [1, 1]], [[9, 0], [1, 1]], [[1]], [["a", "b"]], [[1, 0, "wobbly"]], {}):
         assert track(client, shot, "/forces/0/strength", wrong, 4).status_code == 422, wrong
     assert post(client, shot, "wind", base=4, number=7, x="3", y="0", z="0").status_code == 404
+
+
+def test_a_joint_is_added_set_and_taken_away_on_the_page(client, database, shot):
+    """A hinge where the body stands; its limits and motor; what makes no sense is told and changes nothing."""
+    assert post(client, shot, "role", number=1, role="rigid").status_code == 200
+    added = post(client, shot, "joint", base=2, joint=-1, body="ball", station="motion")
+    assert added.status_code == 200 and "turns about one axis" in added.text
+    assert head(database, shot).document["joints"] == [{"kind": "hinge", "bodies": ["ball", None], "at": [0, 0.5, 0]}]
+    turning = {"joint": 0, "body": "ball", "kind": "hinge", "x": "0", "y": "1", "z": "0", "axis_x": "0", "axis_y": "0",
+               "axis_z": "1", "least": "-30", "most": "45", "friction": "", "speed": "90", "torque": "2.5"}  # fmt: skip
+    assert post(client, shot, "joint", base=3, **turning).status_code == 200
+    joint = head(database, shot).document["joints"][0]
+    assert joint["limits"] == [-30, 45] and joint["motor"] == {"speed": 90, "torque": 2.5} and joint["at"] == [0, 1, 0]
+    for wrong, told in [
+        ({"least": "5"}, "limits"),
+        ({"friction": "1"}, "friction or a motor"), ({"other": "sheet"}, "sheet"), ({"joint": 4}, "no such joint"),
+        ({"speed": "fast"}, "number"), ({"axis_z": "0"}, "direction"), ({"kind": "rope"}, "hinge"),
+    ]:  # fmt: skip
+        refused = post(client, shot, "joint", base=4, **(turning | wrong))
+        assert refused.status_code in (404, 422) and told in refused.text, (wrong, refused.text)
+    assert head(database, shot).number == 4
+    # Typed field by field: the other limit is as far as it goes, the other of the motor's as usual; no speed ends it.
+    fewer = turning | {"most": "", "torque": ""}
+    assert post(client, shot, "joint", base=4, **fewer).status_code == 200
+    joint = head(database, shot).document["joints"][0]
+    assert joint["limits"] == [-30, 170] and joint["motor"] == {"speed": 90}
+    assert post(client, shot, "joint", base=5, **(turning | {"speed": ""})).status_code == 200
+    assert "motor" not in head(database, shot).document["joints"][0]
+    assert post(client, shot, "joint", base=6, **(turning | {"kind": "socket"})).status_code == 200
+    assert "limits" not in head(database, shot).document["joints"][0]
+    assert post(client, shot, "give-back", base=7, path="/joints/0", station="motion").status_code == 200
+    assert not head(database, shot).document["joints"]
 
 
 def test_a_motion_is_keyed_and_drawn(client, database, shot):

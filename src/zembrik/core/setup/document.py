@@ -14,6 +14,7 @@ from pydantic import ConfigDict, Discriminator, Field, ValidationError, field_va
 
 from zembrik.core.problem import Problem
 from zembrik.core.proxy.words import CARRIED_PROXIES
+from zembrik.core.setup.joints import Joint
 from zembrik.core.setup.keyed import Keyed, KeyedPart, KeyedWhole, keyed_dial
 from zembrik.core.setup.materials import PRESETS, SIMULATED, dials_of
 from zembrik.core.setup.meshes import (
@@ -296,25 +297,6 @@ class Body(KeyedPart):
             return True
         animated = isinstance(self.mesh, FileMesh) and self.mesh.animated
         return animated or bool(self.motion and self.motion.changes_form)
-
-
-class Joint(Part):
-    """What holds two rigid bodies together, or one to the world."""
-
-    kind: Literal["socket", "hinge", "fixed"] = Field(
-        description="socket: turns any way about one place; hinge: turns about one axis; fixed: not at all."
-    )
-    bodies: tuple[str, str | None] = Field(description="Names of two rigid bodies; null for the world.")
-    at: Vector = dial((0.0, 0.0, 0.0), "m", "The joint's place at the first frame.")
-    axis: Vector = dial((0.0, 1.0, 0.0), "", "Direction of a hinge.")
-    touch: bool = Field(False, description="Whether the two bodies also touch each other; they may overlap otherwise.")
-
-    @field_validator("axis")
-    @classmethod
-    def _some_way(cls, axis: Vector) -> Vector:
-        if max(abs(v) for v in axis) < 1e-9:
-            raise ValueError("a hinge's axis needs a direction")
-        return axis
 
 
 class Ground(KeyedPart):

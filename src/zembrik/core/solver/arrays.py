@@ -174,6 +174,9 @@ class Joints(NamedTuple):
             columns are the axes; the first is the hinge's.
         arm: float64 (J, 2, 3), filled: from the centres to the anchor in world axes, as a substep begins.
         axes: float64 (J, 2, 9), filled: the frames in world axes, as a substep begins.
+        least, most: float64 (J,), between which angles a hinge may turn, rad; without an end for none.
+        speed: float64 (J,), that a hinge's motor turns it with, rad/s; 0 where friction holds it.
+        strength: float64 (J,), N·m, of that motor or friction; 0 where it turns freely.
     """
 
     kind: NDArray[np.int64]
@@ -182,3 +185,7 @@ class Joints(NamedTuple):
     frame: Floats
     arm: Floats
     axes: Floats
+    least: Floats
+    most: Floats
+    speed: Floats
+    strength: Floats

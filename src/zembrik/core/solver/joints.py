@@ -10,6 +10,10 @@ The impulses are found by Newton's method with the matrix of the substep's start
 is factored without iteration, A = L D Lᵀ, in an order that leaves few blocks to fill (least degree first): chains and
 trees cost as much as they have joints. A row that others already say (a closed loop of hinges) has no pivot and is left
 out.
+
+A hinge may have one row more, which says its angle: where it was, as friction holds it; where its motor takes it; or
+the limit that it would go beyond. That is tried first. What takes more than friction or the motor can give gets just
+that (Coulomb's law), and a limit never pulls.
 """
 
 from __future__ import annotations
@@ -29,6 +33,8 @@ ROWS = 6
 MOST_STEPS = 12  # of Newton's method in a substep
 ENOUGH_M, ENOUGH_RAD = 1e-9, 1e-9  # what is left open between anchors and axes
 ALMOST_M, ALMOST_RAD = 1e-5, 1e-4  # with more than this left, the impulses are sought the other way
+FREE, HELD, GIVEN, STOPPED = range(4)  # of a hinge's angle: no row; held; all that it has is given; at a limit
+MOST_TRIES = 4  # of which hinges are held and which stopped, in a substep
 LEAST_PIVOT = 1e-9  # of its diagonal: a row with less is already said by others
 
 Floats = NDArray[np.float64]
@@ -47,6 +53,9 @@ class JointSystem(NamedTuple):
         inverse: float64 (J, 6, 6), of the diagonal blocks. lower: float64 (N, 6, 6), L.
         size: float64 (J, 6), the diagonal as it was.
         error: float64 (J, 6), how far each row is from holding: metres, radians. push: float64 (J, 6), the solution.
+        angle: int64 (J,), what is said of a hinge's angle, one of the kinds above. goal: float64 (J,), where it is
+            held or stopped, rad. turned, given: float64 (J,), the push along it so far in this substep, and what of
+            that its motor or friction gave when it gave all that it has, N·m·s².
     """
 
     order: Numbers
@@ -60,6 +69,10 @@ class JointSystem(NamedTuple):
     size: Floats
     error: Floats
     push: Floats
+    angle: Numbers
+    goal: Floats
+    turned: Floats
+    given: Floats
 
 
 def joint_system(bodies: Numbers, ever_free: NDArray[np.bool_]) -> JointSystem:
@@ -106,7 +119,7 @@ def joint_system(bodies: Numbers, ever_free: NDArray[np.bool_]) -> JointSystem:
         np.array(order, np.int64), span.astype(np.int64), np.array([r for c in rows for r in c], np.int64),
         np.array(pairs, np.int64).reshape(-1, 5), np.array(target, np.int64), np.zeros((count + below, ROWS, ROWS)),
         np.zeros((count, ROWS, ROWS)), np.zeros((below, ROWS, ROWS)), np.zeros((count, ROWS)), np.zeros((count, ROWS)),
-        np.zeros((count, ROWS)),
+        np.zeros((count, ROWS)), np.zeros(count, np.int64), np.zeros(count), np.zeros(count), np.zeros(count),
     )  # fmt: skip
 
 
@@ -137,16 +150,18 @@ def _place(joints, rigid, places):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _rows_of(kind):  # type: ignore[no-untyped-def]
+def _rows_of(joints, system, j):  # type: ignore[no-untyped-def]
     """Return how many rows a joint has."""
-    return 3 if kind == SOCKET else 5 if kind == HINGE else 6
+    if joints.kind[j] == HINGE:
+        return 6 if system.angle[j] == HELD or system.angle[j] == STOPPED else 5
+    return 3 if joints.kind[j] == SOCKET else 6
 
 
 @kernel
 def _direction(joints, j, row):  # type: ignore[no-untyped-def]
-    """Return the axis that row 3, 4 or 5 of a joint turns about: of a hinge one of the two across it."""
+    """Return the axis that row 3, 4 or 5 of a joint turns about: of a hinge one of the two across it, then its own."""
     if joints.kind[j] == HINGE:
-        column = row - 2
+        column = (row - 2) % 3
         return joints.axes[j, 0, column], joints.axes[j, 0, 3 + column], joints.axes[j, 0, 6 + column]
     return 1.0 if row == 3 else 0.0, 1.0 if row == 4 else 0.0, 1.0 if row == 5 else 0.0
 
@@ -182,12 +197,12 @@ def _fill(joints, system, rigid):  # type: ignore[no-untyped-def]
             continue
         sign = 1.0 if side == other else -1.0
         w, t, block = rigid.w[r], rigid.turning[r], system.block[at]
-        for column in range(_rows_of(joints.kind[k])):
+        for column in range(_rows_of(joints, system, k)):
             px, py, pz = _torque(joints, k, other, column)
             tx = t[0] * px + t[1] * py + t[2] * pz
             ty = t[3] * px + t[4] * py + t[5] * pz
             tz = t[6] * px + t[7] * py + t[8] * pz
-            for row in range(_rows_of(joints.kind[j])):
+            for row in range(_rows_of(joints, system, j)):
                 qx, qy, qz = _torque(joints, j, side, row)
                 block[row, column] += sign * (qx * tx + qy * ty + qz * tz)
             if column < 3:
@@ -278,6 +293,20 @@ def _anchor_now(joints, j, side, rigid, turn, at, axes):  # type: ignore[no-unty
 
 
 @kernel
+def _angle(axes, other):  # type: ignore[no-untyped-def]
+    """Return how far axes (9,) are turned about the first of other axes (9,), rad."""
+    ux, uy, uz, vx, vy, vz = axes[1], axes[4], axes[7], other[1], other[4], other[7]
+    cx, cy, cz = vy * uz - vz * uy, vz * ux - vx * uz, vx * uy - vy * ux
+    return np.arctan2(cx * other[0] + cy * other[3] + cz * other[6], ux * vx + uy * vy + uz * vz)
+
+
+@kernel
+def _within_turn(angle):  # type: ignore[no-untyped-def]
+    """Return the same angle within half a turn either way, rad."""
+    return angle - 2.0 * np.pi * np.floor(angle / (2.0 * np.pi) + 0.5)
+
+
+@kernel
 def _measure(joints, system, rigid):  # type: ignore[no-untyped-def]
     """Fill system.error with how far every row is from holding; return the most in metres and in radians."""
     turn, at, on, axes, other = np.empty(9), np.empty(3), np.empty(3), np.empty(9), np.empty(9)
@@ -300,9 +329,11 @@ def _measure(joints, system, rigid):  # type: ignore[no-untyped-def]
             ux, uy, uz, vx, vy, vz = axes[k], axes[3 + k], axes[6 + k], other[k], other[3 + k], other[6 + k]
             tx, ty, tz = tx + uy * vz - uz * vy, ty + uz * vx - ux * vz, tz + ux * vy - uy * vx
         share = 0.5 if kind == FIXED else 1.0
-        for row in range(3, _rows_of(kind)):
+        for row in range(3, _rows_of(joints, system, j)):
             dx, dy, dz = _direction(joints, j, row)
             error[row] = -share * (dx * tx + dy * ty + dz * tz)
+            if kind == HINGE and row == 5:
+                error[row] = _within_turn(_angle(axes, other) - system.goal[j])
             most_rad = max(most_rad, abs(error[row]))
     return most_m, most_rad
 
@@ -312,13 +343,14 @@ def _apply(joints, system, rigid):  # type: ignore[no-untyped-def]
     """Push all bodies by system.push."""
     for j in range(len(joints.kind)):
         push = system.push[j]
+        system.turned[j] += push[5]
         for side in range(2):
             r = joints.bodies[j, side]
             if not _is_free(rigid, r):
                 continue
             sign = 1.0 if side == 0 else -1.0
             qx, qy, qz = 0.0, 0.0, 0.0
-            for row in range(_rows_of(joints.kind[j])):
+            for row in range(ROWS if joints.kind[j] == HINGE else _rows_of(joints, system, j)):
                 x, y, z = _torque(joints, j, side, row)
                 qx, qy, qz = qx + push[row] * x, qy + push[row] * y, qz + push[row] * z
             t, shift = rigid.turning[r], rigid.shift[r]
@@ -347,8 +379,8 @@ def _place_now(joints, rigid):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _close(joints, system, rigid):  # type: ignore[no-untyped-def]
-    shift = rigid.shift.copy()
+def _bring_together(joints, system, rigid):  # type: ignore[no-untyped-def]
+    shift, turned_ = rigid.shift.copy(), system.turned.copy()
     for _ in range(MOST_STEPS):
         most_m, most_rad = _measure(joints, system, rigid)
         if most_m <= ENOUGH_M and most_rad <= ENOUGH_RAD:
@@ -358,7 +390,7 @@ def _close(joints, system, rigid):  # type: ignore[no-untyped-def]
     most_m, most_rad = _measure(joints, system, rigid)
     if most_m <= ALMOST_M and most_rad <= ALMOST_RAD:
         return
-    rigid.shift[:] = shift
+    rigid.shift[:], system.turned[:] = shift, turned_
     for _ in range(MOST_STEPS):
         _place_now(joints, rigid)
         _fill(joints, system, rigid)
@@ -371,11 +403,76 @@ def _close(joints, system, rigid):  # type: ignore[no-untyped-def]
     _begin(joints, system, rigid)
 
 
-def begin_joints(joints: Joints, system: JointSystem, rigid: Rigid) -> None:
-    """Factor the matrix of a substep's joints, the bodies being predicted."""
+@kernel
+def _hold_angles(joints, system, dt):  # type: ignore[no-untyped-def]
+    """Begin a substep of dt seconds: what has a motor or friction is held to where that takes it."""
+    for j in range(len(joints.kind)):
+        system.turned[j], system.given[j], system.angle[j] = 0.0, 0.0, FREE
+        if joints.kind[j] == HINGE and joints.strength[j] > 0.0:
+            system.angle[j] = HELD
+            system.goal[j] = _angle(joints.axes[j, 0], joints.axes[j, 1]) + joints.speed[j] * dt
+
+
+@kernel
+def _angles_change(joints, system, rigid, most_push, before, gives, left):  # type: ignore[no-untyped-def]
+    """Tell of every hinge's angle whether it is as was tried, and note what it is; return whether any changes.
+
+    most_push: float64 (J,), what each motor or friction can give in a substep, N·m·s². before: what each had given when
+    this began. gives: filled with what those give from now on that are held no more. left: bool (J,), filled with
+    hinges that leave a limit: it is not tried again.
+    """
+    turn, at, axes, other, changes = np.empty(9), np.empty(3), np.empty(9), np.empty(9), False
+    for j in range(len(joints.kind)):
+        push, least, most = system.turned[j], joints.least[j], joints.most[j]
+        if joints.kind[j] != HINGE:
+            continue
+        if system.angle[j] == HELD and abs(push) > most_push[j]:
+            system.given[j] = most_push[j] if push > 0.0 else -most_push[j]
+            system.angle[j], gives[j], changes = GIVEN, system.given[j] - before[j], True
+        if system.angle[j] == STOPPED:
+            stops = push - system.given[j]
+            if most > least and (stops > 0.0 if system.goal[j] == most else stops < 0.0):
+                system.angle[j], left[j], changes = GIVEN, True, True
+            continue
+        if left[j] or not least > -np.inf:
+            continue
+        _anchor_now(joints, j, 0, rigid, turn, at, axes)
+        _anchor_now(joints, j, 1, rigid, turn, at, other)
+        off = _within_turn(_angle(axes, other) - 0.5 * (least + most))  # from the middle
+        if abs(off) > 0.5 * (most - least) + ENOUGH_RAD:
+            system.goal[j], system.angle[j], changes = (most if off > 0.0 else least), STOPPED, True
+    return changes
+
+
+@kernel
+def _close(joints, system, rigid, dt):  # type: ignore[no-untyped-def]
+    shift, before = rigid.shift.copy(), system.turned.copy()
+    gives, left = np.zeros(len(before)), np.zeros(len(before), np.bool_)
+    most_push = joints.strength * dt * dt
+    for n in range(MOST_TRIES):
+        _bring_together(joints, system, rigid)
+        if n == MOST_TRIES - 1 or not _angles_change(joints, system, rigid, most_push, before, gives, left):
+            return
+        rigid.shift[:], system.turned[:] = shift, before
+        _fill(joints, system, rigid)
+        _factor(system)
+        system.push[:] = 0.0
+        system.push[:, 5] = gives
+        _apply(joints, system, rigid)
+
+
+@kernel
+def _begin_substep(joints, system, rigid, dt):  # type: ignore[no-untyped-def]
+    _place(joints, rigid, rigid.before)
+    _hold_angles(joints, system, dt)
     _begin(joints, system, rigid)
 
 
-def solve_joints(joints: Joints, system: JointSystem, rigid: Rigid) -> None:
+def begin_joints(joints: Joints, system: JointSystem, rigid: Rigid, dt: float) -> None:
+    """Factor the matrix of the joints of a substep of dt seconds, the bodies being predicted."""
+    _begin_substep(joints, system, rigid, dt)
+
+
+def solve_joints(joints: Joints, system: JointSystem, rigid: Rigid, dt: float) -> None:
     """Bring all joints together; the bodies' shifts change."""
-    _close(joints, system, rigid)
+    _close(joints, system, rigid, dt)

@@ -79,6 +79,10 @@ def joints_of(setup: Setup, parts: list[RigidPart]) -> Joints:
         frame=np.zeros((count, 2, 9)),
         arm=np.zeros((count, 2, 3)),
         axes=np.zeros((count, 2, 9)),
+        least=np.radians([-np.inf if j.limits is None else j.limits[0] for j in setup.joints]),
+        most=np.radians([np.inf if j.limits is None else j.limits[1] for j in setup.joints]),
+        speed=np.radians([j.motor.speed if j.motor else 0.0 for j in setup.joints]),
+        strength=np.array([j.motor.torque if j.motor else j.friction for j in setup.joints], np.float64),
     )  # fmt: skip
     for n, joint in enumerate(setup.joints):
         at, axes = np.array(joint.at), np.eye(3)

@@ -145,6 +145,8 @@ class SolidWorld:
         self.lever = np.array([most_of(part.rolling_m) for part in self.parts], dtype=np.float64).reshape(-1)
         free = [part.mover is None or part.release is not None for part in self.parts]
         self.system = joint_system(self.joints.bodies, np.array(free, np.bool_).reshape(-1))
+        turned = self.joints.bodies[self.joints.speed != 0.0]
+        self.turned = np.unique(turned[turned >= 0])  # by motors
         self.near.leave_out(self.apart, self.solids)
         self.carried = np.zeros(len(self.parts), np.bool_)
         self.driven = [r for r, part in enumerate(self.parts) if part.mover is not None]
@@ -205,7 +207,7 @@ class SolidWorld:
         place_solids(self.solids, self.fields, self.rigid)
         place_skin(self.skin, self.rigid, x, before)
         if len(self.joints.kind):
-            begin_joints(self.joints, self.system, self.rigid)
+            begin_joints(self.joints, self.system, self.rigid, dt)
         pairs, number = self.near.find(self.skin, self.solids, self.rigid)
         if len(pairs) > len(self.slots.filled):
             self.slots = make_slots(len(pairs) + len(pairs) // 2)
@@ -215,17 +217,17 @@ class SolidWorld:
         self.runs, self.body = runs_of(self.contacts), body_table(self.rigid)
         self.order, self.ends = halve(self.contacts, self.runs, self.body, self.rigid.place)
 
-    def solve(self, x: Floats, w: Floats) -> None:
-        """Solve joints and contacts once; x (n, 3) changes."""
+    def solve(self, x: Floats, w: Floats, dt: float) -> None:
+        """Solve joints and contacts of dt seconds once; x (n, 3) changes."""
         jointed, touches = len(self.joints.kind) > 0, len(self.contacts.a) > 0
         for _ in range(2 if jointed and touches else 1):
             if jointed:
-                solve_joints(self.joints, self.system, self.rigid)
+                solve_joints(self.joints, self.system, self.rigid, dt)
             if touches:
                 halves = self.runs, self.order, self.ends
                 press(self.contacts, *halves, self.body, self.skin, self.rigid, w, x, self.sweeps)
         if jointed and touches:  # an open joint is seen at once, a contact that is off by as much is not
-            solve_joints(self.joints, self.system, self.rigid)
+            solve_joints(self.joints, self.system, self.rigid, dt)
 
     def end(self, gravity: Floats, dt: float) -> None:
         """Take what was solved into places and velocities."""
@@ -236,7 +238,8 @@ class SolidWorld:
         wake(self.contacts, self.joints.bodies, self.rigid, self.size, self.solids.moving, self.carried)
 
     def end_frame(self, seconds: float) -> None:
-        """Let calm groups fall asleep."""
+        """Let calm groups fall asleep; what a motor turns is not calm, however slow."""
+        self.rigid.still[self.turned] = 0.0
         fall_asleep(self.rigid, self.size, self.calm_place, self.contacts, self.joints.bodies, seconds)
 
     def poses(self) -> Floats:

@@ -134,7 +134,7 @@ class Stepper:
         moved = world.move_to(end)
         if solids.any:
             solids.drive(end, dt)
-        if moved or solids.solids.moving.any():
+        if moved or solids.solids.moving.any() or len(solids.turned):
             self.balance.note_moved()
         check_sound(world, begin)  # before any search: what is found depends on places alone
         if solids.any:
@@ -189,7 +189,7 @@ class Stepper:
                 self.pressed, self.distance, self.normal, self.probe,
             )  # fmt: skip
         if world.solids.any:
-            world.solids.solve(x, w)
+            world.solids.solve(x, w, dt)
         if touching.any and (touching.layers or touching.guest_end > touching.count):
             # Once more: what was pushed must not go through another layer. And whatever has crossed when the
             # substep ends would be on its other side from then on.

@@ -93,12 +93,31 @@ def kept_start(setup: Setup, cache: Cache, frame: int) -> Kept:
                 {"op": "add", "path": f"/joints/{j}/at", "value": _round(turn @ np.asarray(joint.at) + shift, 6)}
             )
             patch.append({"op": "add", "path": f"/joints/{j}/axis", "value": _round(turn @ np.asarray(joint.axis), 6)})
+        if joint.limits is not None:  # they count from the first frame
+            one, other = (moved[name][0] if name in moved else np.eye(3) for name in joint.bodies)
+            limits = _limits_from(joint.limits, _turned_deg(np.asarray(joint.axis), one, other))
+            patch.append({"op": "add", "path": f"/joints/{j}/limits", "value": limits})
     if not patch and not forms:
         raise Problem("the bake has nothing that is free to keep.", "start", "Bake the shot as it is first.")
     parts = [f"{len(moved)} rigid bod{'y' if len(moved) == 1 else 'ies'}"] if moved else []
     parts += [f"the form of {len(forms)} bod{'y' if len(forms) == 1 else 'ies'}"] if forms else []
     words = f"start as at frame {frame}: {' and '.join(parts)}"
     return Kept(patch, forms, words + (f"; not {', '.join(left)}" if left else ""))
+
+
+def _turned_deg(axis: NDArray[np.float64], first: NDArray[np.float64], second: NDArray[np.float64]) -> float:
+    """Return how far turns (3, 3) of a hinge's first body are ahead of its second's, about its axis at their start."""
+    axis = axis / np.linalg.norm(axis)
+    across = np.cross(axis, np.eye(3)[int(np.argmin(np.abs(axis)))])
+    way = second.T @ first @ across
+    return float(np.degrees(np.arctan2(np.cross(across, way) @ axis, across @ way)))
+
+
+def _limits_from(limits: tuple[float, float], angle_deg: float) -> list[float]:
+    """Return limits as counted from an angle between them."""
+    middle = 0.5 * (limits[0] + limits[1])
+    angle_deg = middle + (angle_deg - middle + 180.0) % 360.0 - 180.0
+    return [min(round(limits[0] - angle_deg, 5), 0.0), max(round(limits[1] - angle_deg, 5), 0.0)]
 
 
 def _round(values: NDArray[np.float64], digits: int) -> list[float]:

@@ -12,7 +12,7 @@ from zembrik.core.exchange.naming import FIELDS, USUAL
 from zembrik.core.motion.angles import ORDERS
 from zembrik.core.problem import Problem
 from zembrik.core.units import UNIT_NAMES
-from zembrik.library.bakes import ACTIVE, board
+from zembrik.library.bakes import board
 from zembrik.library.deliveries import all_deliveries, order_batch, plan_batch, stop_delivery
 from zembrik.library.models import Show
 from zembrik.web.dials import from_shown
@@ -51,8 +51,7 @@ def page(request: Request, db: Db, show: Asked = 0) -> Response:
 
 
 def _list(session: Session, show_id: int) -> Words:
-    rows = all_deliveries(session, show_id)
-    return {"rows": rows, "busy": any(d.state in ACTIVE for d, _ in rows), "show_id": show_id}
+    return {"rows": all_deliveries(session, show_id), "show_id": show_id}
 
 
 @router.get("/deliveries/list")

@@ -51,6 +51,8 @@ def motion_words(setup: Setup, resolved: Resolved, number: int | None) -> Words:
         if motion := body.motion:
             words |= {"motion": motion, "path": motion.path, "spins": motion.spin is not None}
         words["can_drive"] = True
+        if body.role == "rigid":
+            words |= _joints(setup, body.name)
         if body.role == "rigid" and body.motion:
             words["dials"].append(dial(resolved, f"{at}/release"))
     if body.role == "cloth":
@@ -101,3 +103,15 @@ def _body_tracks(setup: Setup, body: Body, at: str) -> list[Track]:
     if motion and motion.ripple:
         wanted.append(("ripple/strength", motion.ripple.strength, 1.0))
     return [track_of(setup.frames, f"{at}/motion/{name}", value, usual, body.name) for name, value, usual in wanted]
+
+
+def _joints(setup: Setup, name: str) -> Words:
+    """Return the joints that a rigid body has, and what it may be joined to."""
+    return {
+        "partners": [b.name for b in setup.bodies if b.role == "rigid" and b.name != name],
+        "joints": [
+            {"number": k, "joint": j, "other": j.bodies[0] if j.bodies[1] == name else j.bodies[1],
+             "free": j.bodies[0] == name}
+            for k, j in enumerate(setup.joints) if name in j.bodies
+        ],
+    }  # fmt: skip

@@ -32,7 +32,7 @@ from zembrik.library.trials import (
     trial_of,
 )
 from zembrik.web.dials import from_shown
-from zembrik.web.fields import Id, Text, Whole
+from zembrik.web.fields import Asked, Id, Text, Whole
 from zembrik.web.pages.trial_dials import range_of, turnable, values_of
 from zembrik.web.pages.trial_words import sheet_words
 from zembrik.web.render import Db, Places, Words, templates
@@ -214,10 +214,13 @@ def show(request: Request, db: Db, places: Places, sheet_id: Id) -> Response:
 
 
 @router.get("/sheets/{sheet_id}/table")
-def table(request: Request, db: Db, places: Places, sheet_id: Id) -> Response:
-    """Return the sheet's table alone."""
+def table(request: Request, db: Db, places: Places, sheet_id: Id, busy: Asked = 1) -> Response:
+    """Return the sheet's table alone; nothing where no run was busy on the page, and none is."""
     with db.session() as session:
-        return templates.TemplateResponse(request, "trial_table.html", sheet_words(session, places, sheet_id))
+        words = sheet_words(session, places, sheet_id)
+        if not busy and not words["busy"]:
+            return Response(status_code=204)
+        return templates.TemplateResponse(request, "trial_table.html", words)
 
 
 @router.post("/sheets/{sheet_id}/{what}")

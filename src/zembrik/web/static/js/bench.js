@@ -4,6 +4,7 @@ import { Viewport } from "./viewport.js";
 import { Ribbon } from "./ribbon.js";
 import { Frames } from "./frames.js";
 import { Curves } from "./curves.js";
+import { editing, send } from "./edits.js";
 import { Chooser } from "./choose.js";
 import { Air } from "./air.js";
 import { Player } from "./player.js";
@@ -19,9 +20,10 @@ const ribbon = new Ribbon($("ribbon"), (frame) => { pause(); go(frame); });
 const state = { frame: saved.frame ?? null, playing: false, status: null, figures: {}, frames: null, fps: 24, revision: 0 };
 const curves = new Curves($("curves"), {
   range: () => [ribbon.first, ribbon.last], now: () => state.frame, go: (frame) => { pause(); go(frame); },
-  save: (track) => htmx.ajax("POST", `/shots/${shot}/track`, { target: "#panel", values: {
-    base: state.revision, path: track.path, keys: JSON.stringify(track.keys), ease: track.ease, station: panelStation() ?? "motion", body: view.selected } })
-    .then(readCurve),
+  save: ({ path, keys, ease }) => {
+    const kept = { path, keys: JSON.stringify(keys), ease, body: view.selected };
+    return send(`/shots/${shot}/track`, () => ({ base: panelRevision(), station: panelStation() ?? "motion", ...kept })).then(readCurve);
+  },
 });
 const chooser = new Chooser(view, $("lasso"), (numbers) => {
   const field = $("chosen-points");
@@ -245,7 +247,7 @@ function picture() {
 
 // ---- the curve view shows what the panel has; a track that is gone closes it
 function readCurve() {
-  if (!curves.open) return;
+  if (!curves.open || editing()) return;  // what is on its way is newer than what the panel has
   const all = [...document.querySelectorAll("#panel [data-track]")].map((b) => JSON.parse(b.dataset.track));
   const track = all.find((t) => t.path === curves.track.path);
   if (track) curves.show(track); else curves.close();
@@ -287,7 +289,7 @@ const halfFilled = () => [...document.querySelectorAll("#panel select")].some(tu
 // What the panel tells is compared with what is, not with what was told last: nothing that was told can be missed.
 function panelIsOld() {
   const panel = document.querySelector(".open-panel"), { status } = state;
-  if (!panel || !status || halfFilled()) return false;
+  if (!panel || !status || editing() || halfFilled()) return false;
   return panelRevision() !== status.revision || panel.dataset.bake !== status.work.bake
     || (panelStation() === "deliver" && panel.dataset.files !== status.work.files);
 }
@@ -450,8 +452,8 @@ document.addEventListener("keydown", (event) => {
     "[": () => setLoop(0), "]": () => setLoop(1), "\\": () => setLoop(null), e: actions.every, s: actions.picture, x: () => marksOf(state.frame),
     w: () => document.querySelector("[data-action=air]").click(),
     h: () => document.querySelector('[data-toggle="human"]').click(),
-    B: () => htmx.ajax("POST", `/shots/${shot}/bake-rough`, { target: "#panel", values: { base: state.revision } }),
-    b: () => htmx.ajax("POST", `/shots/${shot}/bake`, { target: "#panel" }),
+    B: () => send(`/shots/${shot}/bake-rough`, () => ({ base: panelRevision() })),
+    b: () => send(`/shots/${shot}/bake`),
     k: () => { if (curves.open && !event.target.closest("#curves svg")) curves.add(); },
     0: actions.fit, t: actions.table, "?": actions.keys, Escape: () => (curves.open ? (curves.close(), markCurve()) : chooser.name ? refreshPanel() : view.select("")),
   };

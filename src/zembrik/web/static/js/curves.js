@@ -23,7 +23,6 @@ export class Curves {
 
   show(track) {
     const same = this.track?.path === track.path;
-    if (same && this.held) return;  // what is being dragged is kept when it is let go, and shown then
     const frames = same ? [...this.chosen].map((k) => this.track.keys[k]?.[0]) : [];
     const chosen = this.chosen, count = this.track?.keys.length;
     this.track = structuredClone(track);
