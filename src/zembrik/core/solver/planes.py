@@ -164,7 +164,7 @@ def add_planes(planes, touch, skin, heavy, bore, bears, x, before, stiff, anew, 
                 ahead = heavy[i] * slid[a] + force[i, a] - heavy[i] * along * normal[a]
                 probe[i, a] = ahead
                 needs += ahead * ahead
-            needs, rub, slide = np.sqrt(needs), hold, 0.0
+            needs, rub, slide = max(np.sqrt(needs), 1e-300), hold, 0.0
             slides, onward = slides_of[i, n], 0.0
             known = not anew and against[i, n] == c
             if known:  # what slid goes on to, until it comes back: sliding eases what drew it
@@ -176,7 +176,7 @@ def add_planes(planes, touch, skin, heavy, bore, bears, x, before, stiff, anew, 
                 for a in range(3):
                     probe[i, a] = slid[a] - along * normal[a]
                     needs += probe[i, a] * probe[i, a]
-                needs = np.sqrt(needs)
+                needs = max(np.sqrt(needs), 1e-300)
             came_back = known and onward <= 0.0 and slides[0] ** 2 + slides[1] ** 2 + slides[2] ** 2 > 0.0
             if onward > 0.0 or (needs > np.sqrt(touch.grip[c] * skin[i, 1]) * load and not came_back):
                 rub, slide = 0.0, np.sqrt(touch.slip[c] * skin[i, 2]) * load / needs
