@@ -211,7 +211,7 @@ class ClothStep:
         self.bears = np.zeros(n)
         cloths = [(b.first, b.last) for b in world.bodies if b.rigid is None and b.masters is None]
         self.spans = np.array(cloths, np.int64).reshape(-1, 2)
-        self.iterations, self.none = 0, np.zeros(0, np.int32)
+        self.iterations, self.through, self.none = 0, 0, np.zeros(0, np.int32)
 
     def begin(self, faster: Floats, springs: list[Any], dt: float) -> None:
         """Lay out a step of dt seconds from where the cloth is, and move it to where it is expected.
@@ -246,7 +246,7 @@ class ClothStep:
                 now = self._shorten(x, before, dt, pull, now, not over)
             first = first or now
             if over:
-                if now <= max(FALLS**2 * first, enough) or turn == MOST_TURNS:
+                if turn == MOST_TURNS or (not self.through and now <= max(FALLS**2 * first, enough)):
                     break
                 self._look(x, before, dt, False, True)
             done, _ = solve_blocks(
@@ -305,8 +305,10 @@ class ClothStep:
         """Set the velocities v (n, 3), m/s, when all is where it comes to, x; `pressed` is added to what touches."""
         where = self.free
         self.touched |= pressed > 0
-        v[where] = ((self.solved - self.aim) / self.step[:, None] + (x - self.solved) / dt)[where]
+        mended = (x - self.solved) / dt
+        v[where] = ((self.solved - self.aim) / self.step[:, None] + mended)[where]
         order = self.world.past.order
+        self.world.past.v[where] += mended[where]  # given at once: nothing of it is owed
         second = (order == SECOND) | (order == TO_SECOND)
         order[:] = np.where(self.touched, np.where(second, TO_FIRST, FIRST_ORDER), np.where(second, SECOND, TO_SECOND))
         pressed[:] = self.touched
@@ -347,7 +349,7 @@ class ClothStep:
             self.planes, touch, world.skin, self.heavy, world.past.load, self.bears, x, before, stiff, anew, self.probe,
             force, values,
         )  # fmt: skip
-        solids, rigid, many = world.solids, world.solids.rigid, 0
+        solids, rigid, many, self.through = world.solids, world.solids.rigid, 0, 0
         block = self.bodies.block
         begin_bodies(rigid, dt, stiff, block, force, n)
         hits = touching.touch(x, rigid, anew) if touching.any and touching.known else self.none
@@ -355,7 +357,7 @@ class ClothStep:
         if room > len(self.room.hold):
             self.room = room_for_ties(room + room // 2)
         if len(hits):
-            many = tie_touching(
+            many, self.through = tie_touching(
                 hits, touching.faces, touching.edges, touching.points.near, touching.lines.near, touching.x,
                 touching.before, touching.room, touching.grip, touching.slip, n, touching.guest_end, touching.guests,
                 rigid, self.heavy, self.free, stiff, self.room, force, values, block, dt,

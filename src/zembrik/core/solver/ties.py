@@ -155,7 +155,9 @@ def tie_touching(  # type: ignore[no-untyped-def]
     hits, faces, edges, points, lines, x, before, room, grip, slip, cloth, guests, guest, rigid, heavy, free, stiff,
     ties, force, values, block, dt,
 ):  # fmt: skip
-    """Make a tie of every touching pair of cloth with cloth, a rigid body's corner, or what is moved; return how many.
+    """Make a tie of every touching pair of cloth with cloth, a rigid body's corner, or what is moved.
+
+    Return how many, and how many of them are through one another.
 
     Args:
         hits: int32 (h,), the numbers of the pairs that touch. points, lines: the pairs, see `nearby.Near`.
@@ -166,7 +168,7 @@ def tie_touching(  # type: ignore[no-untyped-def]
         guest, rigid: the guests and the rigid bodies. heavy: float64 (cloth,), N/m. free: bool (cloth,).
         ties: room, filled. force, values, block: the step's; pushes are added and, if `stiff`, blocks on the diagonal.
     """
-    many, count = 0, len(points.pairs)
+    many, through, count = 0, 0, len(points.pairs)
     at, share, slid, arm, ahead = np.empty(4, np.int64), np.empty(4), np.empty(3), np.empty(3), np.empty(3)
     for q in hits:
         if q < count:
@@ -215,11 +217,12 @@ def tie_touching(  # type: ignore[no-untyped-def]
             slid[c] = 0.0
             for n in range(4):
                 slid[c] += share[n] * (x[at[n], c] - before[at[n], c])
+        through += gap < 0.0
         many += _tie(
             ties, many, FIRMNESS / give, depth, give, (nx, ny, nz), slid, ahead, np.sqrt(grip[a] * grip[b]),
             np.sqrt(slip[a] * slip[b]), stiff, force, values, block, cloth,
         )  # fmt: skip
-    return many
+    return many, through
 
 
 @kernel
