@@ -207,7 +207,7 @@ def _add_cross(pattern, values, ties, t, q):  # type: ignore[no-untyped-def]
                 q[i, a] += values[k, 4 * a + b] * t[j, b]
                 q[j, b] += values[k, 4 * a + b] * t[i, a]
     total, own, count = np.empty(3), np.empty(3), len(pattern.order)
-    for k in range(len(ties.points)):
+    for k in range(len(ties.hold)):
         total[:] = 0.0
         b = count + 2 * ties.body[k]
         if ties.body[k] >= 0:
@@ -215,16 +215,13 @@ def _add_cross(pattern, values, ties, t, q):  # type: ignore[no-untyped-def]
             total[0] = own[0] = c * t[b, 0] + t[b + 1, 1] * z - t[b + 1, 2] * y
             total[1] = own[1] = c * t[b, 1] + t[b + 1, 2] * x - t[b + 1, 0] * z
             total[2] = own[2] = c * t[b, 2] + t[b + 1, 0] * y - t[b + 1, 1] * x
-        for n in range(4):
-            i = ties.points[k, n]
-            if i >= 0:
-                for a in range(3):
-                    total[a] += ties.share[k, n] * t[i, a]
+        for n in range(ties.first[k], ties.first[k + 1]):
+            i = ties.points[n]
+            for a in range(3):
+                total[a] += ties.share[n] * t[i, a]
         hold, rub = ties.hold[k], ties.rub[k]
-        for n in range(4):
-            i, share = ties.points[k, n], ties.share[k, n]
-            if i < 0 or share == 0.0:
-                continue
+        for n in range(ties.first[k], ties.first[k + 1]):
+            i, share = ties.points[n], ties.share[n]
             along = 0.0
             for a in range(3):
                 along += (total[a] - share * t[i, a]) * ties.normal[k, a]

@@ -113,7 +113,7 @@ def build_world(setup: Setup, assets: Assets) -> World:
         skin=skin,
         membrane=membrane,
         bend=_bend(hinges, bend, [c.bend for c in cloths], layout),
-        tets=Tets(tets[cells], _stacked([p.rows for p in softs], 13)[cells], layout.spans[2], layout.packed[2]),
+        tets=Tets(tets[cells], _stacked([p.rows for p in softs], 13)[cells], layout.spans[2]),
         colours=layout.colours,
         colliders=colliders,
         handles=Handles(_handles(setup, cloths, softs, starts, assets), mass),

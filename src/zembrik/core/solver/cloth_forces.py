@@ -19,6 +19,7 @@ import numba
 import numpy as np
 
 from zembrik.core.compiled import kernel, parallel_kernel
+from zembrik.core.solver.soft_forces import add_tets
 
 MOST_BENT = 1.0  # e of a hinge, about 53°, beyond which its neighbours do not feel more of it
 LEAST = 1e-9  # of a warp's or weft's length over that at rest: shorter, it has no direction
@@ -146,18 +147,22 @@ def _hinges(first, last, bend, slots, x, stiff, force, values):  # type: ignore[
 
 
 @parallel_kernel
-def add_elastic(colours, membrane, bend, three, four, x, v, dt, stiff, force, values):  # type: ignore[no-untyped-def]
-    """Add all triangles and hinges to force (n, 3), N, and if `stiff` to the blocks `values` (blocks, 12), N/m.
+def add_elastic(colours, membrane, bend, tets, slots, x, v, dt, stiff, force, values):  # type: ignore[no-untyped-def]
+    """Add all triangles, hinges and tetrahedra to force (n, 3), N, and if `stiff` to the blocks (blocks, 12), N/m.
 
     Args:
         colours: int64 (colours + 1,), see `colour.Layout`.
-        membrane, bend: of which bend.bent is as `note_bent` left it.
-        three, four: where their blocks stand, see `blocks.block_slots`.
+        membrane, bend, tets: of which bend.bent is as `note_bent` left it.
+        slots: where the blocks of each of the three stand, see `blocks.block_slots`.
         x, v: float64 (n, 3), metres and m/s. dt: s, by which velocity follows place.
     """
+    three, four, solid = slots
     for colour in range(len(colours) - 1):
         for cluster in numba.prange(colours[colour], colours[colour + 1]):
             first, last = membrane.span[cluster], membrane.span[cluster + 1]
             _triangles(first, last, membrane.points, membrane.rest, three, x, v, dt, stiff, force, values)
             first, last = bend.span[cluster], bend.span[cluster + 1]
             _hinges(first, last, bend, four, x, stiff, force, values)
+            first, last = tets.span[cluster], tets.span[cluster + 1]
+            if first < last:
+                add_tets(first, last, tets.points, tets.rest, solid, x, v, dt, stiff, force, values)

@@ -96,13 +96,11 @@ def stored_energy(world: World) -> float:
 def height_energy(world: World, dt: float) -> float:
     """Return the energy of height, J, 0 at the world's origin.
 
-    Velocities of soft and rigid bodies are those of half a substep ago, so heights are taken there: then a free fall
-    keeps its energy exactly. Cloth's are those of now.
+    Velocities of rigid bodies are those of half a substep ago, so heights are taken there: then a free fall keeps its
+    energy exactly. Those of particles are of now.
     """
     gravity, free = world.gravity, world.w > 0.0
-    ago = np.where(np.arange(len(world.x)) < world.cloth, 0.0, 0.5 * dt)[free, None]
-    at = world.x[free] - ago * world.v[free]
-    total = -float(((world.mass * world.weight)[free] * (at @ gravity)).sum())
+    total = -float(((world.mass * world.weight)[free] * (world.x[free] @ gravity)).sum())
     rigid = world.solids.rigid
     awake = rigid.w > 0.0
     if awake.any():

@@ -118,21 +118,3 @@ class Handles:
             there, then = handle.places(begin)[softly], handle.places(end)[softly]
             found.append((handle.numbers[softly], rate, then, (then - there) / dt))
         return found
-
-
-def draw(
-    springs: list[tuple[NDArray[np.int64], Floats, Floats, Floats]], first: int, dt: float, x: Floats, v: Floats,
-    w: Floats, pull: Floats,
-) -> None:  # fmt: skip
-    """Speed up the particles from number `first` on that springs draw, implicitly, so that none is too fast for a step.
-
-    Args:
-        springs: see `Handles.springs`. dt: s. x, v: of all particles, metres and m/s. w: their inverse masses, 1/kg.
-        pull: float64 (n, 3), gravity as each feels it, m/s²; the step adds it afterwards.
-    """
-    for all_numbers, rate, place, pace in springs:
-        mine = (all_numbers >= first) & (w[all_numbers] > 0.0)
-        numbers, h = all_numbers[mine], (dt * rate[mine])[:, None]
-        fall = dt * pull[numbers]
-        drawn = v[numbers] + fall + h * h * (place[mine] - x[numbers]) / dt + 2.0 * h * pace[mine]
-        v[numbers] = drawn / (1.0 + 2.0 * h + h * h) - fall

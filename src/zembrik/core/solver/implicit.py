@@ -1,4 +1,4 @@
-"""The implicit step of cloth: BDF2 by Newton's method, with contact inside.
+"""The implicit step of cloth and soft bodies: BDF2 by Newton's method, with contact inside.
 
 A step looks for places x and velocities v at its end (Gear 1971; for cloth Choi and Ko 2002):
 
@@ -29,17 +29,25 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.compiled import kernel, parallel_kernel
-from zembrik.core.solver.blocks import CHUNK, block_pattern, block_slots, invert_diagonal, room_for_blocks, solve_blocks, weigh
+from zembrik.core.solver.blocks import (
+    CHUNK,
+    block_pattern,
+    block_slots,
+    invert_diagonal,
+    room_for_blocks,
+    solve_blocks,
+    weigh,
+)
 from zembrik.core.solver.cloth_forces import add_elastic, note_bent
 from zembrik.core.solver.planes import add_planes, find_planes, no_planes
 from zembrik.core.solver.ties import (
     BodyBlocks,
-    Ties,
     begin_bodies,
     invert_bodies,
     room_for_ties,
     shift_bodies,
-    tie_bodies,
+    some_ties,
+    tie_skin,
     tie_touching,
 )
 from zembrik.core.solver.world import FIRST_ORDER, SECOND, TO_FIRST, TO_SECOND, World
@@ -114,18 +122,17 @@ def _balance(spans, free, planes, ties, heavy, goal, rigid, dt, x):  # type: ign
     for body in range(count):
         for i in range(spans[body, 0], spans[body, 1]):
             whose[i] = body
-            alone[body] &= free[i] and planes[i] == 0
-    for t in range(len(ties.points)):
+            alone[body] &= free[i] and (i >= len(planes) or planes[i] == 0)
+    for t in range(len(ties.hold)):
         one = count + ties.body[t] if ties.body[t] >= 0 else -1
-        part = ties.part[t]
-        for n in range(4):
-            i = ties.points[t, n]
-            if i >= 0:
-                part += ties.share[t, n]
-                if one < 0:
-                    one = whose[i]
-                a, b = _root(group, one), _root(group, whose[i])
-                group[max(a, b)] = min(a, b)
+        part = ties.part[t] if ties.body[t] >= 0 else 0.0
+        for n in range(ties.first[t], ties.first[t + 1]):
+            i = ties.points[n]
+            part += ties.share[n]
+            if one < 0:
+                one = whose[i]
+            a, b = _root(group, one), _root(group, whose[i])
+            group[max(a, b)] = min(a, b)
         if one >= 0 and abs(part) > 1e-6:  # the other side is moved by something
             alone[one] = False
     total, way = np.zeros(len(group)), np.zeros((len(group), 3))
@@ -184,19 +191,23 @@ def _inertia(x, step, heavy, aim, goal, springs, stiff, v, force, values):  # ty
                 values[i, 5 * a] = heavy[i] + mass * rate * (rate + 2.0 / step[i])
 
 
-class ClothStep:
-    """Takes the cloth of a world, its first points, one step on.
+class ImplicitStep:
+    """Takes the particles of a world one step on, and rigid bodies as far as these push them.
 
     Args:
-        world: as it begins; the pattern of the matrix is laid out from its triangles and hinges.
+        world: as it begins; the pattern of the matrix is laid out from its triangles, hinges and tetrahedra.
     """
 
     def __init__(self, world: World) -> None:
-        n = world.cloth
+        n = len(world.x)
         self.world, self.count = world, n
-        self.pattern = block_pattern(world.x[:n], [world.membrane.points, world.bend.points])
-        self.three = block_slots(self.pattern, world.membrane.points)
-        self.four = block_slots(self.pattern, world.bend.points)
+        groups = [world.membrane.points, world.bend.points, world.tets.points]
+        self.pattern = block_pattern(world.x, groups)
+        self.slots = (
+            block_slots(self.pattern, groups[0]),
+            block_slots(self.pattern, groups[1]),
+            block_slots(self.pattern, groups[2]),
+        )
         self.values, self.inverse = room_for_blocks(self.pattern), np.zeros((n, 6))
         self.step, self.heavy, self.sums = np.zeros(n), np.zeros(n), np.zeros(n // CHUNK + 1)
         self.aim, self.goal, self.speed, self.solved = (np.zeros((n, 3)) for _ in range(4))
@@ -205,35 +216,35 @@ class ClothStep:
         self.work = [np.zeros((n + 2 * bodies, 4)) for _ in range(5)]
         self.bodies = BodyBlocks(np.zeros((bodies, 6, 6)), np.zeros((bodies, 6, 6)))
         self.springs = np.zeros((n, 7))
-        self.distance, self.normal, self.probe = np.zeros(n), np.zeros((n, 3)), np.zeros((n, 3))
-        self.planes, self.room, self.ties = no_planes(n), room_for_ties(0), room_for_ties(0)
+        m = world.cloth
+        self.distance, self.normal, self.probe = np.zeros(m), np.zeros((m, 3)), np.zeros((m, 3))
+        self.planes, self.room, self.ties = no_planes(m), room_for_ties(0), room_for_ties(0)
         self.free, self.alone, self.touched, self.touching = (np.zeros(n, np.bool_) for _ in range(4))
-        self.bears = np.zeros(n)
-        cloths = [(b.first, b.last) for b in world.bodies if b.rigid is None and b.masters is None]
-        self.spans = np.array(cloths, np.int64).reshape(-1, 2)
+        self.bears = np.zeros(m)
+        whole = [(b.first, b.last) for b in world.bodies if b.rigid is None]
+        self.spans = np.array(whole, np.int64).reshape(-1, 2)
         self.iterations, self.through, self.none = 0, 0, np.zeros(0, np.int32)
 
     def begin(self, faster: Floats, springs: list[Any], dt: float) -> None:
-        """Lay out a step of dt seconds from where the cloth is, and move it to where it is expected.
+        """Lay out a step of dt seconds from where the particles are, and move them to where they are expected.
 
         Args:
             faster: float64 (n, 3), how much what is not gravity speeds it up in this step, m/s.
-            springs: that draw it, see `handles.Handles.springs`.
+            springs: that draw some, see `handles.Handles.springs`.
         """
-        world, n, past = self.world, self.count, self.world.past
+        world, past = self.world, self.world.past
         self.springs[:, 0] = 0.0
         for numbers, rate, place, pace in springs:
-            mine = numbers < n
-            self.springs[numbers[mine]] = np.column_stack([rate, place, pace])[mine]
-        self.alone[:] = (world.w[:n] > 0.0) & (self.springs[:, 0] == 0.0)
-        self.free[:] = world.w[:n] > 0.0
+            self.springs[numbers] = np.column_stack([rate, place, pace])
+        self.alone[:] = (world.w > 0.0) & (self.springs[:, 0] == 0.0)
+        self.free[:] = world.w > 0.0
         _begin(
             world.w, world.mass, world.weight, world.gravity, world.x, world.v, faster, past.x, past.v, past.order, dt,
             self.step, self.heavy, self.aim, self.goal,
         )  # fmt: skip
 
     def solve(self, x: Floats, before: Floats, dt: float) -> None:
-        """Bring x (n, 3), where the cloth is expected, to where it comes; it was at before (n, 3)."""
+        """Bring x (n, 3), where the particles are expected, to where they come; they were at before (n, 3)."""
         enough = self._enough(dt)
         self.touched[:] = False
         self.iterations, first = 0, 0.0
@@ -285,8 +296,9 @@ class ClothStep:
         """
         self._gather(x, before, dt, stiff, anew)
         rest = self.rest
-        np.greater(self.planes.many, 0, out=self.touching)
-        self.touching[self.ties.points[self.ties.points >= 0]] = True
+        self.touching[:] = False
+        np.greater(self.planes.many, 0, out=self.touching[: len(self.planes.many)])
+        self.touching[self.ties.points] = True
         self.touched |= self.touching
         if stiff:
             invert_diagonal(self.values, self.free, self.inverse)
@@ -304,21 +316,21 @@ class ClothStep:
     def end(self, x: Floats, v: Floats, pressed: NDArray[np.int32], dt: float) -> None:
         """Set the velocities v (n, 3), m/s, when all is where it comes to, x; `pressed` is added to what touches."""
         where = self.free
-        self.touched |= pressed > 0
+        self.touched[: len(pressed)] |= pressed > 0
         mended = (x - self.solved) / dt
         v[where] = ((self.solved - self.aim) / self.step[:, None] + mended)[where]
         order = self.world.past.order
         self.world.past.v[where] += mended[where]  # given at once: nothing of it is owed
         second = (order == SECOND) | (order == TO_SECOND)
         order[:] = np.where(self.touched, np.where(second, TO_FIRST, FIRST_ORDER), np.where(second, SECOND, TO_SECOND))
-        pressed[:] = self.touched
+        pressed[:] = self.touched[: len(pressed)]
 
     def residual_m(self, before: Floats, dt: float) -> float:
         """Return how far the points are from where their forces would have them, in the mean, metres."""
         total = float(self.heavy[self.free].sum())
         if total <= 0.0:
             return 0.0
-        self._gather(self.world.x[: self.count], before, dt, False, False, settled=True)
+        self._gather(self.world.x, before, dt, False, False, settled=True)
         self.force[self.count :] = 0.0  # bodies have gone on
         left = weigh(
             self.pattern, self.values, self.free, self.inverse, self.bodies, self.force, *self.work[:2], self.sums
@@ -339,7 +351,7 @@ class ClothStep:
         _inertia(x, self.step, self.heavy, self.aim, self.goal, self.springs, stiff, self.speed, force, values)
         note_bent(world.bend, x)
         add_elastic(
-            world.colours, world.membrane, world.bend, self.three, self.four, x, self.speed, dt, stiff, force, values
+            world.colours, world.membrane, world.bend, world.tets, self.slots, x, self.speed, dt, stiff, force, values
         )
         find_planes(
             world.colliders.fields, touch, world.skin, world.w, x, before, self.planes, self.distance, self.normal,
@@ -352,21 +364,21 @@ class ClothStep:
         solids, rigid, many, self.through = world.solids, world.solids.rigid, 0, 0
         block = self.bodies.block
         begin_bodies(rigid, dt, stiff, block, force, n)
-        hits = touching.touch(x, rigid, anew) if touching.any and touching.known else self.none
+        hits = touching.touch(x[: world.cloth], rigid, anew) if touching.any and touching.known else self.none
         room = len(hits) + len(solids.contacts.a)
         if room > len(self.room.hold):
             self.room = room_for_ties(room + room // 2)
         if len(hits):
             many, self.through = tie_touching(
                 hits, touching.faces, touching.edges, touching.points.near, touching.lines.near, touching.x,
-                touching.before, touching.room, touching.grip, touching.slip, n, touching.guest_end, touching.guests,
+                touching.before, touching.room, touching.grip, touching.slip, world.cloth, touching.guest_end, touching.guests,
                 rigid, self.heavy, self.free, stiff, self.room, force, values, block, dt,
             )  # fmt: skip
             touching.touched = many
         if len(solids.contacts.a) and not settled:
-            many = tie_bodies(
+            many = tie_skin(
                 solids.contacts, solids.skin, rigid, x, self.heavy, self.free, stiff, many, self.room, force, values,
                 block, dt,
             )  # fmt: skip
-        self.ties = Ties._make(array[:many] for array in self.room)
-        force[: self.count][~self.free] = 0.0
+        self.ties = some_ties(self.room, many)
+        force[:n][~self.free] = 0.0

@@ -8,17 +8,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.motion.track import value_at
+from zembrik.core.solver.arrays import ROOM
 from zembrik.core.solver.contact import solve_contacts
 from zembrik.core.solver.energy import EnergyBalance, motion_energy
-from zembrik.core.solver.handles import draw
-from zembrik.core.solver.implicit import ClothStep
+from zembrik.core.solver.implicit import ImplicitStep
 from zembrik.core.solver.passes import farthest
 from zembrik.core.solver.solids import SWEEPS_A_FRAME, SWEEPS_A_SUBSTEP
 from zembrik.core.solver.sound import check_sound
-from zembrik.core.solver.sweep import begin_substep, end_substep, sweep_air, sweep_damping, sweep_tets
+from zembrik.core.solver.sweep import end_substep, sweep_air
 from zembrik.core.solver.world import TO_SECOND, World
 
-GUARDED = 0.9  # of its thickness: a point of cloth that is nearer to a collider once its step is solved is moved out
+GUARDED = 0.9  # of its thickness: a point that is nearer to a surface once its step is solved is moved out
 
 
 class Stepper:
@@ -41,12 +41,10 @@ class Stepper:
         self.substeps, self.iterations, self.enough_m = 0, 0, 0.0
         self._set_quality(0.0)
         self.passes, self.residual_m = float(self.iterations), 0.0
-        self.held = np.zeros((len(world.tets.points), 9))
-        self.last, self.places = np.empty_like(world.x), np.empty((len(world.x), 4))
+        self.last = np.empty_like(world.x)
         world.colliders.leave_forms()
-        self.damped = False
         self.balance = EnergyBalance(world)
-        self.cloth = ClothStep(world)
+        self.implicit = ImplicitStep(world)
         self.before, self.swirl = np.empty_like(world.x), np.zeros_like(world.x)
         self.distance, self.normal = np.empty(world.cloth), np.empty((world.cloth, 3))
         self.probe, self.guarded = np.empty((world.cloth, 3)), world.skin.copy()
@@ -69,7 +67,7 @@ class Stepper:
             begin, end = frame + s / self.substeps, frame + (s + 1) / self.substeps
             passes += self._substep(begin, end, s == self.substeps - 1)
         self.passes = passes / self.substeps
-        self.residual_m = self._left()
+        self.residual_m = self.implicit.residual_m(self.before, self.dt) if len(world.x) else 0.0
         if world.solids.parts:
             world.solids.end_frame(1.0 / world.fps)
         if world.yielding.any:
@@ -82,7 +80,6 @@ class Stepper:
         self._set_quality(frame)
         if world.begin_frame(frame):
             world.touching.w[: world.cloth] = world.w[: world.cloth]
-        self.damped = bool((world.tets.rest[:, 12] > 0.0).any())
         if world.over_frames.stiffen:
             world.touching.w[: world.cloth] = world.w[: world.cloth]
         self.guarded[...] = world.skin
@@ -105,7 +102,7 @@ class Stepper:
         x, v, w, cloth, solids, touching = world.x, world.v, world.w, world.cloth, world.solids, world.touching
         blows = world.air.any or (world.blown.any and world.air.thick > 0.0)
         had = motion_energy(world) if blows else 0.0
-        was = v[:cloth].copy()
+        was = v.copy()
         if world.air.any:
             # The air meets the cloth as gravity will have sped it up, so that a steady fall is steady.
             against = world.air.wind_at(begin) - dt * world.gravity
@@ -118,17 +115,12 @@ class Stepper:
             world.blown.blow(x, v, w, solids.rigid, against, self.swirl, world.air.thick, dt)
         if blows:
             self.balance.note_work(motion_energy(world) - had)
-        if self.damped:
-            sweep_damping(world.colours, world.tets, w, x, v, dt)
         springs = world.handles.springs(begin, end, dt)
-        if springs:
-            draw(springs, cloth, dt, x, v, w, world.weight[:, None] * world.gravity)
         lost = world.air.lost_at(begin, dt)
-        faster = (1.0 - lost) * v[:cloth] - was
-        v[:cloth] = was
-        begin_substep(cloth, w, world.weight, world.gravity, 1.0 - lost, dt, x, v, before)
-        if cloth:
-            self.cloth.begin(faster, springs, dt)
+        faster = (1.0 - lost) * v - was
+        v[...], before[...] = was, x
+        if len(x):
+            self.implicit.begin(faster, springs, dt)
         if solids.any:
             solids.begin(begin, world.gravity, lost, dt)
         moved = world.move_to(end)
@@ -141,8 +133,10 @@ class Stepper:
             solids.meet(x, before, w, dt)
         if touching.any:
             touching.begin(x, before, solids.rigid, end)
-        if cloth:
-            self.cloth.solve(x[:cloth], before[:cloth], dt)
+        if len(x):
+            self.implicit.solve(x, before, dt)
+            contacts = solids.contacts
+            contacts.row[contacts.a < 0, ROOM] *= GUARDED
         done = 0
         while done < self.iterations:
             if self.enough_m > 0.0:
@@ -155,32 +149,16 @@ class Stepper:
                 if moved <= self.enough_m:
                     break
         end_substep(x, before, v, dt)
-        if cloth:
-            self.cloth.end(x[:cloth], v[:cloth], self.pressed, dt)
+        if len(x):
+            self.implicit.end(x, v, self.pressed, dt)
         if solids.any:
             solids.end(world.gravity, dt)
         return done
-
-    def _left(self) -> float:
-        """Return how far points still are from where their forces would have them, metres.
-
-        For soft bodies that is how far one more pass would still move one.
-        """
-        world = self.world
-        left = self.cloth.residual_m(self.before[: world.cloth], self.dt) if world.cloth else 0.0
-        if not len(world.tets.points):
-            return left
-        self.last[...] = world.x
-        sweep_tets(world.colours, world.tets, self.held, world.w, self.last, self.places, self.dt, True, False)
-        return max(left, float(farthest(world.x, self.last)))
 
     def _pass(self, done: int, shown: bool) -> None:
         """Solve every constraint and contact once, after so many passes; `shown` as in `_substep`."""
         world, dt, before = self.world, self.dt, self.before
         x, w, touching = world.x, world.w, world.touching
-        keep = shown or self.iterations > 1
-        if len(world.tets.points):
-            sweep_tets(world.colours, world.tets, self.held, w, x, self.places, dt, done > 0, keep)
         if touching.any and touching.guest_end > touching.count:
             touching.solve(x, w, world.solids.rigid)
         if world.cloth:  # what the step did not foresee

@@ -19,6 +19,7 @@ from zembrik.core.solver.arrays import ARM_B, GAP, GRIP, NORMAL, ROOM, SLID, SLI
 from zembrik.core.solver.mesh_contact import edge_gap, point_gap
 
 FIRMNESS = 30.0
+MOST = 16  # particles that a tie joins: four places, each carried by up to four
 APART = 0.2  # m/s, by which what was too near when the step began is let go apart: it is not to be thrown
 
 Floats = NDArray[np.float64]
@@ -28,11 +29,13 @@ class Ties(NamedTuple):
     """t ties; each block is hold n nᵀ + rub (1 - n nᵀ) on the combination Σ share x + part × shift + turn × arm.
 
     Attributes:
-        points: int64 (t, 4), -1 for what is no free point of cloth. share: float64 (t, 4). normal: float64 (t, 3).
+        first: int64 (t + 1,), where each one's points begin in points, int64 (k,): free particles, some of them
+            twice; share: float64 (k,). normal: float64 (t, 3).
         hold, rub: float64 (t,), N/m.
         body: int64 (t,), the rigid body that takes part, or -1. part: float64 (t,). arm: float64 (t, 3), metres.
     """
 
+    first: NDArray[np.int64]
     points: NDArray[np.int64]
     share: Floats
     normal: Floats
@@ -53,9 +56,15 @@ class BodyBlocks(NamedTuple):
 def room_for_ties(many: int) -> Ties:
     """Return room for so many ties."""
     return Ties(
-        np.zeros((many, 4), np.int64), np.zeros((many, 4)), np.zeros((many, 3)), np.zeros(many), np.zeros(many),
-        np.zeros(many, np.int64), np.zeros(many), np.zeros((many, 3)),
+        np.zeros(many + 1, np.int64), np.zeros(MOST * many, np.int64), np.zeros(MOST * many), np.zeros((many, 3)),
+        np.zeros(many), np.zeros(many), np.zeros(many, np.int64), np.zeros(many), np.zeros((many, 3)),
     )  # fmt: skip
+
+
+def some_ties(room: Ties, many: int) -> Ties:
+    """Return the first so many."""
+    last = room.first[many] if many else 0
+    return Ties(room.first[: many + 1], room.points[:last], room.share[:last], *(a[:many] for a in room[3:]))
 
 
 @kernel
@@ -114,10 +123,8 @@ def _tie(ties, t, hold, depth, give, normal, slid, ahead, grip, slip, stiff, for
     fx = push * normal[0] - rub * slid[0] - slide * ahead[0]
     fy = push * normal[1] - rub * slid[1] - slide * ahead[1]
     fz = push * normal[2] - rub * slid[2] - slide * ahead[2]
-    for n in range(4):
-        i, share = ties.points[t, n], ties.share[t, n]
-        if i < 0:
-            continue
+    for n in range(ties.first[t], ties.first[t + 1]):
+        i, share = ties.points[n], ties.share[n]
         force[i, 0] += share * fx
         force[i, 1] += share * fy
         force[i, 2] += share * fz
@@ -151,11 +158,18 @@ def _tie(ties, t, hold, depth, give, normal, slid, ahead, grip, slip, stiff, for
 
 
 @kernel
+def _join(ties, last, i, share):  # type: ignore[no-untyped-def]
+    """Let particle i take part in the tie that is being made, and return where its next one goes."""
+    ties.points[last], ties.share[last] = i, share
+    return last + 1
+
+
+@kernel
 def tie_touching(  # type: ignore[no-untyped-def]
     hits, faces, edges, points, lines, x, before, room, grip, slip, cloth, guests, guest, rigid, heavy, free, stiff,
     ties, force, values, block, dt,
 ):  # fmt: skip
-    """Make a tie of every touching pair of cloth with cloth, a rigid body's corner, or what is moved.
+    """Make a tie of every touching pair of cloth, soft bodies' surfaces, rigid bodies' corners, and what is moved.
 
     Return how many, and how many of them are through one another.
 
@@ -163,9 +177,8 @@ def tie_touching(  # type: ignore[no-untyped-def]
         hits: int32 (h,), the numbers of the pairs that touch. points, lines: the pairs, see `nearby.Near`.
         faces, edges: int32 (T, 3) and (E, 2). x, before: float64 (N, 3), places now and when the step began, metres.
         room, grip, slip: float64 (N,), thickness in metres, static and sliding friction.
-        cloth, guests: the first are points of cloth, those up to `guests` are guests, see `guests`. Those of soft
-            bodies are left alone here.
-        guest, rigid: the guests and the rigid bodies. heavy: float64 (cloth,), N/m. free: bool (cloth,).
+        cloth, guests: the first are points of cloth, those up to `guests` are guests, see `guests`.
+        guest, rigid: the guests and the rigid bodies. heavy: float64 (n,), N/m, and free: bool (n,), of all particles.
         ties: room, filled. force, values, block: the step's; pushes are added and, if `stiff`, blocks on the diagonal.
     """
     many, through, count = 0, 0, len(points.pairs)
@@ -188,27 +201,34 @@ def tie_touching(  # type: ignore[no-untyped-def]
             least = min(room[a] + room[b], lines.apart[q - count])
             was = edge_gap(before, before, at[0], at[1], at[2], at[3])[0]
         depth = min(least, was + APART * dt) - gap
-        soft, give, body, part = False, 0.0, -1, 0.0
+        two, give, body, part, last = False, 0.0, -1, 0.0, ties.first[many]
         arm[:] = ahead[:] = 0.0
         for n in range(4):
             i = at[n]
-            ties.points[many, n], ties.share[many, n] = -1, share[n]
             if i < cloth:
                 if free[i]:
-                    ties.points[many, n] = i
-                    give += share[n] * share[n] / heavy[i]
-                    for c in range(3):
-                        ahead[c] += share[n] / heavy[i] * force[i, c]
+                    last = _join(ties, last, i, share[n])
             elif i < guests:
                 r = guest.rigid[i - cloth]
-                soft |= r < 0 or 0 <= body != r
+                two |= r >= 0 and 0 <= body != r
                 if r >= 0 and rigid.w[r] > 0.0 and not rigid.asleep[r]:
                     body = r
                     part += share[n]
                     for c in range(3):
                         arm[c] += share[n] * (x[i, c] - rigid.place[r, c] - rigid.shift[r, c])
-        if soft or give <= 0.0:
+                elif r < 0:
+                    for k in range(4):
+                        m = guest.masters[i - cloth, k]
+                        if free[m] and guest.shares[i - cloth, k] != 0.0:
+                            last = _join(ties, last, m, share[n] * guest.shares[i - cloth, k])
+        for n in range(ties.first[many], last):
+            i, part_of = ties.points[n], ties.share[n]
+            give += part_of * part_of / heavy[i]
+            for c in range(3):
+                ahead[c] += part_of / heavy[i] * force[i, c]
+        if two or give <= 0.0:
             continue
+        ties.first[many + 1] = last
         if body >= 0:
             give += part * part * rigid.w[body] * dt * dt
         ties.body[many], ties.part[many] = body, part
@@ -220,56 +240,68 @@ def tie_touching(  # type: ignore[no-untyped-def]
         through += gap < 0.0
         many += _tie(
             ties, many, FIRMNESS / give, depth, give, (nx, ny, nz), slid, ahead, np.sqrt(grip[a] * grip[b]),
-            np.sqrt(slip[a] * slip[b]), stiff, force, values, block, cloth,
+            np.sqrt(slip[a] * slip[b]), stiff, force, values, block, len(heavy),
         )  # fmt: skip
     return many, through
 
 
 @kernel
-def tie_bodies(contacts, skin, rigid, x, heavy, free, stiff, many, ties, force, values, block, dt):  # type: ignore[no-untyped-def]
-    """Make a tie of every contact of a point of cloth with a rigid body, from tie `many` on; return how many are made.
+def tie_skin(contacts, skin, rigid, x, heavy, free, stiff, many, ties, force, values, block, dt):  # type: ignore[no-untyped-def]
+    """Make a tie of every contact of a skin point that goes with particles, from tie `many` on; return how many are made.
 
     Args:
         contacts, skin, rigid: see `arrays`; the contacts are of places as predicted.
-        x: float64 (m, 3), where the cloth is. heavy: float64 (m,), N/m. All else as in `tie_touching`.
+        x: float64 (n, 3), where the particles are. heavy: float64 (n,), N/m. All else as in `tie_touching`.
     """
-    slid, ahead, cloth = np.empty(3), np.empty(3), len(heavy)
+    slid, ahead, rows = np.empty(3), np.empty(3), len(heavy)
     bears = np.zeros(len(rigid.w))
     for turn in range(2):  # first how many bear each body: its weight is shared out among them
         for q in range(len(contacts.a)):
             r, s = contacts.b[q], contacts.point[q]
-            i = skin.masters[s, 0]
-            if r < 0 or contacts.a[q] >= 0 or i >= cloth or not free[i]:
+            if contacts.a[q] >= 0:
                 continue
-            row, depth = contacts.row[q], 0.0
+            row, last, give = contacts.row[q], ties.first[many], 0.0
+            for c in range(3):
+                slid[c], ahead[c] = -skin.now[s, c], 0.0
+            for n in range(4):
+                i, share = skin.masters[s, n], skin.shares[s, n]
+                if share == 0.0:
+                    continue
+                for c in range(3):
+                    slid[c] += share * x[i, c]
+                if free[i]:
+                    last = _join(ties, last, i, share)
+                    give += share * share / heavy[i]
+                    for c in range(3):
+                        ahead[c] += share / heavy[i] * force[i, c]
+            if give <= 0.0:
+                continue
             rx, ry, rz = row[ARM_B], row[ARM_B + 1], row[ARM_B + 2]
-            shift = rigid.shift[r]
-            slid[0] = x[i, 0] - skin.now[s, 0] - shift[0] - shift[4] * rz + shift[5] * ry
-            slid[1] = x[i, 1] - skin.now[s, 1] - shift[1] - shift[5] * rx + shift[3] * rz
-            slid[2] = x[i, 2] - skin.now[s, 2] - shift[2] - shift[3] * ry + shift[4] * rx
-            depth = row[ROOM] - row[GAP]
+            if r >= 0:
+                shift = rigid.shift[r]
+                slid[0] -= shift[0] + shift[4] * rz - shift[5] * ry
+                slid[1] -= shift[1] + shift[5] * rx - shift[3] * rz
+                slid[2] -= shift[2] + shift[3] * ry - shift[4] * rx
+            depth, toward = row[ROOM] - row[GAP], 0.0
             for c in range(3):
                 depth -= slid[c] * row[NORMAL + c]
                 slid[c] += row[SLID + c]
-            moves = rigid.w[r] > 0.0 and not rigid.asleep[r]
-            toward = 0.0
-            for c in range(3):
-                ahead[c] = force[i, c] / heavy[i]
                 toward += ahead[c] * row[NORMAL + c]
+            moves = r >= 0 and rigid.w[r] > 0.0 and not rigid.asleep[r]
             if depth <= 0.0 and depth <= toward:
                 continue
             if turn == 0:
-                bears[r] += 1.0
+                if r >= 0:
+                    bears[r] += 1.0
                 continue
-            hold = FIRMNESS * (heavy[i] + (1.0 / (rigid.w[r] * dt * dt * bears[r]) if moves else heavy[i]))
-            ties.points[many, 0], ties.points[many, 1], ties.points[many, 2], ties.points[many, 3] = i, -1, -1, -1
-            ties.share[many, 0], ties.share[many, 1], ties.share[many, 2], ties.share[many, 3] = 1.0, 0.0, 0.0, 0.0
+            hold = FIRMNESS * (1.0 / give + (1.0 / (rigid.w[r] * dt * dt * bears[r]) if moves else 1.0 / give))
+            ties.first[many + 1] = last
             ties.body[many], ties.part[many] = (r if moves else -1), -1.0
             ties.arm[many, 0], ties.arm[many, 1], ties.arm[many, 2] = -rx, -ry, -rz
             normal = (row[NORMAL], row[NORMAL + 1], row[NORMAL + 2])
             many += _tie(
-                ties, many, hold, depth, 1.0 / heavy[i], normal, slid, ahead, row[GRIP], row[SLIP], stiff, force,
-                values, block, cloth,
+                ties, many, hold, depth, give, normal, slid, ahead, row[GRIP], row[SLIP], stiff, force, values, block,
+                rows,
             )  # fmt: skip
     return many
 

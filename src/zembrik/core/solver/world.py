@@ -161,12 +161,12 @@ FIRST_ORDER, TO_SECOND, TO_FIRST, SECOND = 0.0, 1.0, 2.0, 3.0  # of a point's la
 
 @dataclass
 class Past:
-    """Where the cloth was one step ago, for the second order of its step.
+    """Where the particles were one step ago, for the second order of their step.
 
     Attributes:
-        x, v: float64 (m, 3), metres and m/s.
-        order: float64 (m,), of the last step and the next, one of those above.
-        load: float64 (m,), what colliders pushed each by, N.
+        x, v: float64 (n, 3), metres and m/s.
+        order: float64 (n,), of the last step and the next, one of those above.
+        load: float64 (m,), what colliders pushed each point of cloth by, N.
     """
 
     x: Floats
@@ -202,7 +202,7 @@ class World:
         blown: the surfaces of soft and rigid bodies that feel the air.
         closed: those of cloth and soft bodies that are closed.
         changed: whether gravity or a dial is another in this frame than before.
-        past: of the cloth.
+        past: of the particles.
     """
 
     bodies: list[SimBody]
@@ -234,7 +234,7 @@ class World:
 
     def __post_init__(self) -> None:
         m = self.cloth
-        self.past = Past(self.x[:m].copy(), self.v[:m].copy(), np.full(m, TO_SECOND), np.zeros(m))
+        self.past = Past(self.x.copy(), self.v.copy(), np.full(len(self.x), TO_SECOND), np.zeros(m))
 
     def state(self) -> list[NDArray[Any]]:
         """Return the arrays that say how it goes on from here; they are the world's own."""
