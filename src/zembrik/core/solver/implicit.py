@@ -56,7 +56,7 @@ ACCURACY = 0.1  # m/s²
 FIRST = 0.05  # of what there was at the beginning: the first of several turns need not be exact
 LEAST_TURNS, MOST_TURNS, FALLS = 2, 8, 0.5  # a step has two turns; more where they leave more than this share
 MOST_ITERATIONS = 1000
-OVER, LEAST_SHARE, MOST_CUTS = 0.9, 0.1, 4  # of a turn that goes too far, see `ClothStep._shorten`
+OVER, LEAST_SHARE, MOST_CUTS = 0.9, 0.1, 4  # of a turn that goes too far, see `ImplicitStep._shorten`
 
 Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
@@ -203,11 +203,8 @@ class ImplicitStep:
         self.world, self.count = world, n
         groups = [world.membrane.points, world.bend.points, world.tets.points]
         self.pattern = block_pattern(world.x, groups)
-        self.slots = (
-            block_slots(self.pattern, groups[0]),
-            block_slots(self.pattern, groups[1]),
-            block_slots(self.pattern, groups[2]),
-        )
+        three, hinge, four = (block_slots(self.pattern, group) for group in groups)
+        self.slots = three, hinge, four
         self.values, self.inverse = room_for_blocks(self.pattern), np.zeros((n, 6))
         self.step, self.heavy, self.sums = np.zeros(n), np.zeros(n), np.zeros(n // CHUNK + 1)
         self.aim, self.goal, self.speed, self.solved = (np.zeros((n, 3)) for _ in range(4))
@@ -220,9 +217,9 @@ class ImplicitStep:
         self.distance, self.normal, self.probe = np.zeros(m), np.zeros((m, 3)), np.zeros((m, 3))
         self.planes, self.room, self.ties = no_planes(m), room_for_ties(0), room_for_ties(0)
         self.free, self.alone, self.touched, self.touching = (np.zeros(n, np.bool_) for _ in range(4))
-        self.bears = np.zeros(m)
         whole = [(b.first, b.last) for b in world.bodies if b.rigid is None]
         self.spans = np.array(whole, np.int64).reshape(-1, 2)
+        self.had = self.planes.bears, self.planes.on, self.planes.stretch
         self.iterations, self.through, self.none = 0, 0, np.zeros(0, np.int32)
 
     def begin(self, faster: Floats, springs: list[Any], dt: float) -> None:
@@ -233,6 +230,7 @@ class ImplicitStep:
             springs: that draw some, see `handles.Handles.springs`.
         """
         world, past = self.world, self.world.past
+        self.had = past.load.copy(), past.on.copy(), past.stretch.copy()
         self.springs[:, 0] = 0.0
         for numbers, rate, place, pace in springs:
             self.springs[numbers] = np.column_stack([rate, place, pace])
@@ -271,7 +269,8 @@ class ImplicitStep:
         rigid = self.world.solids.rigid
         _balance(self.spans, self.alone, self.planes.many, self.ties, self.heavy, self.goal, rigid, dt, x)
         self.solved[:] = x
-        self.world.past.load[:] = self.bears
+        past, planes = self.world.past, self.planes
+        past.load[:], past.on[:], past.stretch[:] = planes.bears, planes.on, planes.stretch
 
     def _shorten(self, x: Floats, before: Floats, dt: float, pull: float, now: float, stiff: bool) -> float:
         """Take the last turn back in part where it went too far: where forces push back more than they pulled, J.
@@ -358,8 +357,7 @@ class ImplicitStep:
             self.probe,
         )  # fmt: skip
         add_planes(
-            self.planes, touch, world.skin, self.heavy, world.past.load, self.bears, x, before, stiff, anew, self.probe,
-            force, values,
+            self.planes, touch, world.skin, self.heavy, *self.had, x, before, stiff, force, values,
         )  # fmt: skip
         solids, rigid, many, self.through = world.solids, world.solids.rigid, 0, 0
         block = self.bodies.block
@@ -371,8 +369,8 @@ class ImplicitStep:
         if len(hits):
             many, self.through = tie_touching(
                 hits, touching.faces, touching.edges, touching.points.near, touching.lines.near, touching.x,
-                touching.before, touching.room, touching.grip, touching.slip, world.cloth, touching.guest_end, touching.guests,
-                rigid, self.heavy, self.free, stiff, self.room, force, values, block, dt,
+                touching.before, touching.room, touching.grip, touching.slip, world.cloth, touching.guest_end,
+                touching.guests, rigid, self.heavy, self.free, stiff, self.room, force, values, block, dt,
             )  # fmt: skip
             touching.touched = many
         if len(solids.contacts.a) and not settled:

@@ -37,7 +37,8 @@ class Near(NamedTuple):
 
     Attributes:
         pairs: int32 (m, 2), two numbers: a point's and a triangle's, or two edges'.
-        apart: float64 (m,), how near each may come for how far it is apart at rest, metres; UNKNOWN before that is asked.
+        apart: float64 (m,), how near each may come for how far it is apart at rest, metres; UNKNOWN before
+            that is asked.
         until: float64 (m,), see `measuring.find_touching`, metres.
     """
 

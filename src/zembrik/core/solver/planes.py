@@ -5,9 +5,11 @@ collider's normal, where hold is FIRMNESS times what its own mass resists in a s
 by micrometres. So is one that is still free and that its forces would take in: else a point that a turn of the
 solution has just brought out would fall in again with the next.
 
-Across, it is held to where the surface takes it, up to friction times its load (Coulomb): less sticks, more slides. The
-load is what it takes to keep it out, against its forces and out of its depth, and at least what pushed it in the last
-step: what lies on it is not among its own forces. Tack draws a point that is close with a force of its own; what it
+Across, it is held by a spring of the same stiffness to where the surface takes it, up to friction times its load
+(Coulomb): beyond, the spring gives way so far that it pulls with just that. What it pulls with at a step's end is there
+when the next begins (Cundall and Strack 1979): what sticks does not creep. The load is what it takes to keep it out,
+against its forces and out of its depth, and at least what pushed it in the last step: what lies on it is not among its
+own forces. Tack draws a point that is close with a force of its own; what it
 adds to the load adds to the friction.
 """
 
@@ -26,6 +28,7 @@ from zembrik.core.solver.contact import BEHIND, _began, _next, meet
 
 MOST = 4  # colliders that a point meets at once; of more, the first count
 FIRMNESS = 30.0
+SURE = 0.5  # of what it slides, that friction takes off: what is less cannot turn it round
 NEAR = 0.01  # of the thicknesses: what is freer than that is left to fall in
 
 Floats = NDArray[np.float64]
@@ -38,8 +41,8 @@ class Planes(NamedTuple):
         many: int32 (m,), how many colliders each is near.
         collider: int32 (m, MOST), which. normal: float64 (m, MOST, 3). depth: float64 (m, MOST), metres.
         pull: float64 (m, MOST), of tack, N.
-        slides: float64 (m, MOST, 3), the way along which each slid in the last turn of a step, without length where it
-            did not; against which it was in `against`, int32 (m, MOST).
+        bears: float64 (m,), what all together push with, N.
+        on: float64 (m,), which pushes most, or -1; stretch: float64 (m, 3), of its spring across, metres.
     """
 
     many: NDArray[np.int32]
@@ -47,8 +50,9 @@ class Planes(NamedTuple):
     normal: Floats
     depth: Floats
     pull: Floats
-    slides: Floats
-    against: NDArray[np.int32]
+    bears: Floats
+    on: Floats
+    stretch: Floats
 
 
 def no_planes(points: int) -> Planes:
@@ -56,7 +60,7 @@ def no_planes(points: int) -> Planes:
     size = (points, MOST)
     return Planes(
         np.zeros(points, np.int32), np.zeros(size, np.int32), np.zeros((*size, 3)), np.zeros(size), np.zeros(size),
-        np.zeros((*size, 3)), np.zeros(size, np.int32),
+        np.zeros(points), np.full(points, -1.0), np.zeros((points, 3)),
     )  # fmt: skip
 
 
@@ -130,66 +134,59 @@ def _start(drift, before, i, out):  # type: ignore[no-untyped-def]
     out[2] = drift[2] * px + drift[5] * py + drift[8] * pz
 
 
+@kernel
+def _add_at(i, planes, touch, skin, heavy, load_before, on_before, stretch_before, x, before, stiff, force, values):  # type: ignore[no-untyped-def]
+    """Add what the planes of point i do; arguments as in `add_planes`."""
+    slid, pushes, pressed, most = np.empty(3), 0, 0.0, 0.0
+    planes.on[i] = -1.0
+    for n in range(planes.many[i]):
+        c = planes.collider[i, n]
+        hold, depth, normal = FIRMNESS * heavy[i], planes.depth[i, n], planes.normal[i, n]
+        along = 0.0
+        for a in range(3):
+            force[i, a] -= planes.pull[i, n] * normal[a]
+            along += force[i, a] * normal[a]
+        load = (heavy[i] * depth - along) * hold / (hold + heavy[i])
+        if depth <= 0.0 and load <= 0.0:
+            continue
+        pushes += 1
+        pressed += max(hold * depth, 0.0)
+        load = max(load, load_before[i], 0.0)
+        _start(touch.drift[c], before, i, slid)
+        along = 0.0
+        for a in range(3):
+            slid[a] = x[i, a] - slid[a] + (stretch_before[i, a] if on_before[i] == c else 0.0)
+            along += slid[a] * normal[a]
+        way = 0.0
+        for a in range(3):
+            slid[a] -= along * normal[a]
+            way += slid[a] * slid[a]
+        way, rub, drag = np.sqrt(way), hold, hold
+        if hold * way > np.sqrt(touch.grip[c] * skin[i, 1]) * load:
+            drag = np.sqrt(touch.slip[c] * skin[i, 2]) * load / way
+            rub = drag if drag > SURE * heavy[i] else 0.0
+        if load >= most:
+            most, planes.on[i] = load, c
+            for a in range(3):
+                planes.stretch[i, a] = slid[a] * min(drag / hold, 1.0)
+        for a in range(3):
+            force[i, a] += hold * depth * normal[a] - drag * slid[a]
+        if stiff:
+            for a in range(3):
+                for b in range(3):
+                    values[i, 4 * a + b] += (hold - rub) * normal[a] * normal[b]
+                values[i, 5 * a] += rub
+    planes.many[i] = pushes
+    planes.bears[i] = pressed
+
+
 @parallel_kernel
-def add_planes(planes, touch, skin, heavy, bore, bears, x, before, stiff, anew, probe, force, values):  # type: ignore[no-untyped-def]
+def add_planes(planes, touch, skin, heavy, load_before, on_before, stretch_before, x, before, stiff, force, values):  # type: ignore[no-untyped-def]
     """Add the push and friction of all planes to force (m, 3) and, if `stiff`, to the blocks on the diagonal.
 
-    planes.many becomes how many of them push; `anew` the first time in a step. heavy: float64 (m,), what each point's
-    mass resists in a step, N/m. bore, bears: float64 (m,), what pushed each in the last step, and what does now, N.
-    probe: float64 (m, 3), room to work in.
+    planes.many becomes how many of them push. heavy: float64 (m,), what each point's mass resists in a step, N/m.
+    load_before, on_before, stretch_before: as planes.bears, on and stretch, when the last step ended.
     """
-    slides_of, against, many = planes.slides, planes.against, planes.many
+    # The work is in a function of its own: of sums within Numba's parallel loops some are lost.
     for i in numba.prange(len(skin)):
-        slid, pushes, pressed = np.empty(3), 0, 0.0
-        for n in range(planes.many[i]):
-            c = planes.collider[i, n]
-            hold, depth, normal = FIRMNESS * heavy[i], planes.depth[i, n], planes.normal[i, n]
-            along = 0.0
-            for a in range(3):
-                force[i, a] -= planes.pull[i, n] * normal[a]
-                along += force[i, a] * normal[a]
-            load = heavy[i] * depth - along
-            if depth <= 0.0 and load <= 0.0:
-                continue
-            pushes += 1
-            pressed += max(hold * depth, 0.0)
-            load = max(load, bore[i], 0.0)
-            # What it takes to hold it to where the surface took it: less than friction can, and it sticks.
-            _start(touch.drift[c], before, i, slid)
-            along, needs = 0.0, 0.0
-            for a in range(3):
-                slid[a] = x[i, a] - slid[a]
-                along += (slid[a] + force[i, a] / heavy[i]) * normal[a]
-            for a in range(3):
-                ahead = heavy[i] * slid[a] + force[i, a] - heavy[i] * along * normal[a]
-                probe[i, a] = ahead
-                needs += ahead * ahead
-            needs, rub, slide = max(np.sqrt(needs), 1e-300), hold, 0.0
-            slides, onward = slides_of[i, n], 0.0
-            known = not anew and against[i, n] == c
-            if known:  # what slid goes on to, until it comes back: sliding eases what drew it
-                for a in range(3):
-                    onward += slid[a] * slides[a]
-            if onward > 0.0:
-                along = slid[0] * normal[0] + slid[1] * normal[1] + slid[2] * normal[2]
-                needs = 0.0
-                for a in range(3):
-                    probe[i, a] = slid[a] - along * normal[a]
-                    needs += probe[i, a] * probe[i, a]
-                needs = max(np.sqrt(needs), 1e-300)
-            came_back = known and onward <= 0.0 and slides[0] ** 2 + slides[1] ** 2 + slides[2] ** 2 > 0.0
-            if onward > 0.0 or (needs > np.sqrt(touch.grip[c] * skin[i, 1]) * load and not came_back):
-                rub, slide = 0.0, np.sqrt(touch.slip[c] * skin[i, 2]) * load / needs
-            against[i, n] = c
-            for a in range(3):
-                slides[a] = probe[i, a] if rub == 0.0 else 0.0
-            along = slid[0] * normal[0] + slid[1] * normal[1] + slid[2] * normal[2]
-            for a in range(3):
-                force[i, a] += (hold * depth) * normal[a] - rub * (slid[a] - along * normal[a]) - slide * probe[i, a]
-            if stiff:
-                for a in range(3):
-                    for b in range(3):
-                        values[i, 4 * a + b] += (hold - rub) * normal[a] * normal[b]
-                    values[i, 5 * a] += rub
-        many[i] = pushes
-        bears[i] = pressed
+        _add_at(i, planes, touch, skin, heavy, load_before, on_before, stretch_before, x, before, stiff, force, values)

@@ -4,11 +4,11 @@ With the deformation gradient F of a tetrahedron of rest volume V the energy is
 
     V (μ/2 (tr FᵀF - 3) + λ/2 (det F - γ)²),   γ = 1 + μ/λ
 
-(Smith, de Goes and Kim 2018; Macklin and Müller 2021). For small strains this is Hooke's law with μ = E / (2(1 + ν)) and
-λ = Eν / ((1 + ν)(1 - 2ν)) + μ. Its two terms pull against each other at rest, so its second derivative is positive only
-for both together. In its place there is Hooke's law in the tetrahedron's own turn R, F = R S, with the way the volume
-really grows (Müller and Gross 2004): never negative, no hindrance to turning, and at rest the second derivative itself.
-Forces are exact.
+(Smith, de Goes and Kim 2018; Macklin and Müller 2021). For small strains this is Hooke's law with
+μ = E / (2(1 + ν)) and λ = Eν / ((1 + ν)(1 - 2ν)) + μ. Its two terms pull against each other at rest, so its second
+derivative is positive only for both together. In its place there is Hooke's law in the tetrahedron's own turn R,
+F = R S, with the way the volume really grows (Müller and Gross 2004): never negative, no hindrance to turning, and at
+rest the second derivative itself. Forces are exact.
 
 Damping is a stress of τ times Hooke's law on the rate of the Green strain.
 """

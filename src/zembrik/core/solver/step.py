@@ -99,7 +99,7 @@ class Stepper:
     def _substep(self, begin: float, end: float, shown: bool) -> int:
         """Take one step, and return how many passes it made; `shown` where it ends a frame."""
         world, dt, before = self.world, self.dt, self.before
-        x, v, w, cloth, solids, touching = world.x, world.v, world.w, world.cloth, world.solids, world.touching
+        x, v, w, solids, touching = world.x, world.v, world.w, world.solids, world.touching
         blows = world.air.any or (world.blown.any and world.air.thick > 0.0)
         had = motion_energy(world) if blows else 0.0
         was = v.copy()

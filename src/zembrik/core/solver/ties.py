@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from zembrik.core.compiled import kernel
 from zembrik.core.solver.arrays import ARM_B, GAP, GRIP, NORMAL, ROOM, SLID, SLIP
 from zembrik.core.solver.mesh_contact import edge_gap, point_gap
+from zembrik.core.solver.planes import SURE
 
 FIRMNESS = 30.0
 MOST = 16  # particles that a tie joins: four places, each carried by up to four
@@ -64,7 +65,8 @@ def room_for_ties(many: int) -> Ties:
 def some_ties(room: Ties, many: int) -> Ties:
     """Return the first so many."""
     last = room.first[many] if many else 0
-    return Ties(room.first[: many + 1], room.points[:last], room.share[:last], *(a[:many] for a in room[3:]))
+    first, points, share, *others = room
+    return Ties._make([first[: many + 1], points[:last], share[:last], *(array[:many] for array in others)])
 
 
 @kernel
@@ -107,22 +109,21 @@ def _tie(ties, t, hold, depth, give, normal, slid, ahead, grip, slip, stiff, for
         ties.normal[t, a] = normal[a]
         toward += ahead[a] * normal[a]
         along += slid[a] * normal[a]
-    load = (depth - toward) / give  # what it takes to keep them apart
+    load = (depth - toward) / (give + 1.0 / hold)  # what it takes to keep them apart
     if depth <= 0.0 and load <= 0.0:
         return False
-    load, needs = max(load, 0.0), 0.0
+    load, way = max(load, 0.0), 0.0
     for a in range(3):
         slid[a] -= along * normal[a]
-        ahead[a] += slid[a] - toward * normal[a]
-        needs += ahead[a] * ahead[a]
-    needs, rub, slide = np.sqrt(needs), hold, 0.0
-    if needs > grip * load * give:
-        rub, slide = 0.0, slip * load / needs
-    push = hold * depth
+        way += slid[a] * slid[a]
+    way, rub, drag, push = np.sqrt(way), hold, hold, hold * depth
+    if hold * way > grip * load:  # as far as friction can, see `planes`
+        drag = slip * load / way
+        rub = drag if drag * give > SURE else 0.0
     ties.hold[t], ties.rub[t] = hold, rub
-    fx = push * normal[0] - rub * slid[0] - slide * ahead[0]
-    fy = push * normal[1] - rub * slid[1] - slide * ahead[1]
-    fz = push * normal[2] - rub * slid[2] - slide * ahead[2]
+    fx = push * normal[0] - drag * slid[0]
+    fy = push * normal[1] - drag * slid[1]
+    fz = push * normal[2] - drag * slid[2]
     for n in range(ties.first[t], ties.first[t + 1]):
         i, share = ties.points[n], ties.share[n]
         force[i, 0] += share * fx
@@ -247,7 +248,7 @@ def tie_touching(  # type: ignore[no-untyped-def]
 
 @kernel
 def tie_skin(contacts, skin, rigid, x, heavy, free, stiff, many, ties, force, values, block, dt):  # type: ignore[no-untyped-def]
-    """Make a tie of every contact of a skin point that goes with particles, from tie `many` on; return how many are made.
+    """Make a tie of every contact of a skin point that goes with particles, from tie `many` on; return how many then.
 
     Args:
         contacts, skin, rigid: see `arrays`; the contacts are of places as predicted.

@@ -166,13 +166,15 @@ class Past:
     Attributes:
         x, v: float64 (n, 3), metres and m/s.
         order: float64 (n,), of the last step and the next, one of those above.
-        load: float64 (m,), what colliders pushed each point of cloth by, N.
+        load, on, stretch: float64 (m,), (m,) and (m, 3), of what colliders did to each point of cloth, see `planes`.
     """
 
     x: Floats
     v: Floats
     order: Floats
     load: Floats
+    on: Floats
+    stretch: Floats
 
 
 @dataclass
@@ -233,12 +235,13 @@ class World:
     changed: bool = False
 
     def __post_init__(self) -> None:
-        m = self.cloth
-        self.past = Past(self.x.copy(), self.v.copy(), np.full(len(self.x), TO_SECOND), np.zeros(m))
+        no_load = np.zeros(self.cloth), np.full(self.cloth, -1.0), np.zeros((self.cloth, 3))
+        self.past = Past(self.x.copy(), self.v.copy(), np.full(len(self.x), TO_SECOND), *no_load)
 
     def state(self) -> list[NDArray[Any]]:
         """Return the arrays that say how it goes on from here; they are the world's own."""
-        kept = [self.x, self.v, self.past.x, self.past.v, self.past.order, self.past.load, *self.solids.state()]
+        past = self.past
+        kept = [self.x, self.v, past.x, past.v, past.order, past.load, past.on, past.stretch, *self.solids.state()]
         if self.yielding.any:
             kept += [self.membrane.rest, self.bend.rest, self.tets.rest, *[cloth.rest for cloth in self.shrinking]]
         return kept
