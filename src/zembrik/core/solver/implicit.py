@@ -220,6 +220,7 @@ class ImplicitStep:
         whole = [(b.first, b.last) for b in world.bodies if b.rigid is None]
         self.spans = np.array(whole, np.int64).reshape(-1, 2)
         self.had = self.planes.bears, self.planes.on, self.planes.stretch
+        self.strict = False
         self.iterations, self.through, self.none = 0, 0, np.zeros(0, np.int32)
 
     def begin(self, faster: Floats, springs: list[Any], dt: float) -> None:
@@ -250,6 +251,7 @@ class ImplicitStep:
         pull = 0.0
         for turn in range(MOST_TURNS + 1):
             over = turn >= LEAST_TURNS  # perhaps: forces alone tell
+            self.strict = turn > LEAST_TURNS
             now = self._look(x, before, dt, turn == 0, not over)
             if turn:
                 now = self._shorten(x, before, dt, pull, now, not over)
@@ -357,7 +359,7 @@ class ImplicitStep:
             self.probe,
         )  # fmt: skip
         add_planes(
-            self.planes, touch, world.skin, self.heavy, *self.had, x, before, stiff, force, values,
+            self.planes, touch, world.skin, self.heavy, *self.had, x, before, self.strict, stiff, force, values,
         )  # fmt: skip
         solids, rigid, many, self.through = world.solids, world.solids.rigid, 0, 0
         block = self.bodies.block
@@ -370,13 +372,13 @@ class ImplicitStep:
             many, self.through = tie_touching(
                 hits, touching.faces, touching.edges, touching.points.near, touching.lines.near, touching.x,
                 touching.before, touching.room, touching.grip, touching.slip, world.cloth, touching.guest_end,
-                touching.guests, rigid, self.heavy, self.free, stiff, self.room, force, values, block, dt,
+                touching.guests, rigid, self.heavy, self.free, self.strict, stiff, self.room, force, values, block, dt,
             )  # fmt: skip
             touching.touched = many
         if len(solids.contacts.a) and not settled:
             many = tie_skin(
-                solids.contacts, solids.skin, rigid, x, self.heavy, self.free, stiff, many, self.room, force, values,
-                block, dt,
+                solids.contacts, solids.skin, rigid, x, self.heavy, self.free, self.strict, stiff, many, self.room, force,
+                values, block, dt,
             )  # fmt: skip
         self.ties = some_ties(self.room, many)
         force[:n][~self.free] = 0.0

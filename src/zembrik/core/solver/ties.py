@@ -98,7 +98,7 @@ def begin_bodies(rigid, dt, stiff, block, force, first):  # type: ignore[no-unty
 
 
 @kernel
-def _tie(ties, t, hold, depth, give, normal, slid, ahead, grip, slip, stiff, force, values, block, first):  # type: ignore[no-untyped-def]
+def _tie(ties, t, hold, depth, give, normal, slid, ahead, grip, slip, strict, stiff, force, values, block, first):  # type: ignore[no-untyped-def]
     """Give tie t its strength, and add its push (N) and, if `stiff`, what of it is on the diagonal.
 
     Its points, shares and body are given. What they move apart by if pushed by 1 N is `give` (m/N), `ahead` (3,) what
@@ -110,7 +110,7 @@ def _tie(ties, t, hold, depth, give, normal, slid, ahead, grip, slip, stiff, for
         toward += ahead[a] * normal[a]
         along += slid[a] * normal[a]
     load = (depth - toward) / (give + 1.0 / hold)  # what it takes to keep them apart
-    if depth <= 0.0 and load <= 0.0:
+    if depth <= 0.0 and (strict or load <= 0.0):
         return False
     load, way = max(load, 0.0), 0.0
     for a in range(3):
@@ -167,8 +167,8 @@ def _join(ties, last, i, share):  # type: ignore[no-untyped-def]
 
 @kernel
 def tie_touching(  # type: ignore[no-untyped-def]
-    hits, faces, edges, points, lines, x, before, room, grip, slip, cloth, guests, guest, rigid, heavy, free, stiff,
-    ties, force, values, block, dt,
+    hits, faces, edges, points, lines, x, before, room, grip, slip, cloth, guests, guest, rigid, heavy, free, strict,
+    stiff, ties, force, values, block, dt,
 ):  # fmt: skip
     """Make a tie of every touching pair of cloth, soft bodies' surfaces, rigid bodies' corners, and what is moved.
 
@@ -180,6 +180,7 @@ def tie_touching(  # type: ignore[no-untyped-def]
         room, grip, slip: float64 (N,), thickness in metres, static and sliding friction.
         cloth, guests: the first are points of cloth, those up to `guests` are guests, see `guests`.
         guest, rigid: the guests and the rigid bodies. heavy: float64 (n,), N/m, and free: bool (n,), of all particles.
+        strict: whether only what is too near is pushed, not what is about to be.
         ties: room, filled. force, values, block: the step's; pushes are added and, if `stiff`, blocks on the diagonal.
     """
     many, through, count = 0, 0, len(points.pairs)
@@ -241,13 +242,13 @@ def tie_touching(  # type: ignore[no-untyped-def]
         through += gap < 0.0
         many += _tie(
             ties, many, FIRMNESS / give, depth, give, (nx, ny, nz), slid, ahead, np.sqrt(grip[a] * grip[b]),
-            np.sqrt(slip[a] * slip[b]), stiff, force, values, block, len(heavy),
+            np.sqrt(slip[a] * slip[b]), strict, stiff, force, values, block, len(heavy),
         )  # fmt: skip
     return many, through
 
 
 @kernel
-def tie_skin(contacts, skin, rigid, x, heavy, free, stiff, many, ties, force, values, block, dt):  # type: ignore[no-untyped-def]
+def tie_skin(contacts, skin, rigid, x, heavy, free, strict, stiff, many, ties, force, values, block, dt):  # type: ignore[no-untyped-def]
     """Make a tie of every contact of a skin point that goes with particles, from tie `many` on; return how many then.
 
     Args:
@@ -289,7 +290,7 @@ def tie_skin(contacts, skin, rigid, x, heavy, free, stiff, many, ties, force, va
                 slid[c] += row[SLID + c]
                 toward += ahead[c] * row[NORMAL + c]
             moves = r >= 0 and rigid.w[r] > 0.0 and not rigid.asleep[r]
-            if depth <= 0.0 and depth <= toward:
+            if depth <= 0.0 and (strict or depth <= toward):
                 continue
             if turn == 0:
                 if r >= 0:
@@ -301,8 +302,8 @@ def tie_skin(contacts, skin, rigid, x, heavy, free, stiff, many, ties, force, va
             ties.arm[many, 0], ties.arm[many, 1], ties.arm[many, 2] = -rx, -ry, -rz
             normal = (row[NORMAL], row[NORMAL + 1], row[NORMAL + 2])
             many += _tie(
-                ties, many, hold, depth, give, normal, slid, ahead, row[GRIP], row[SLIP], stiff, force, values, block,
-                rows,
+                ties, many, hold, depth, give, normal, slid, ahead, row[GRIP], row[SLIP], strict, stiff, force, values,
+                block, rows,
             )  # fmt: skip
     return many
 
