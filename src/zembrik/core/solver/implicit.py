@@ -359,7 +359,7 @@ class ImplicitStep:
             self.probe,
         )  # fmt: skip
         add_planes(
-            self.planes, touch, world.skin, self.heavy, *self.had, x, before, self.strict, stiff, force, values,
+            self.planes, touch, world.skin, self.heavy, self.had, x, before, self.strict, stiff, force, values,
         )  # fmt: skip
         solids, rigid, many, self.through = world.solids, world.solids.rigid, 0, 0
         block = self.bodies.block
@@ -377,8 +377,8 @@ class ImplicitStep:
             touching.touched = many
         if len(solids.contacts.a) and not settled:
             many = tie_skin(
-                solids.contacts, solids.skin, rigid, x, self.heavy, self.free, self.strict, stiff, many, self.room, force,
-                values, block, dt,
+                solids.contacts, solids.skin, rigid, x, self.heavy, self.free, self.strict, stiff, many, self.room,
+                force, values, block, dt,
             )  # fmt: skip
         self.ties = some_ties(self.room, many)
         force[:n][~self.free] = 0.0

@@ -135,10 +135,9 @@ def _start(drift, before, i, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _add_at(
-    i, planes, touch, skin, heavy, load_before, on_before, stretch_before, x, before, strict, stiff, force, values
-):  # type: ignore[no-untyped-def]
+def _add_at(i, planes, touch, skin, heavy, had, x, before, strict, stiff, force, values):  # type: ignore[no-untyped-def]
     """Add what the planes of point i do; arguments as in `add_planes`."""
+    load_before, on_before, stretch_before = had
     slid, pushes, pressed, most = np.empty(3), 0, 0.0, 0.0
     planes.on[i] = -1.0
     for n in range(planes.many[i]):
@@ -183,30 +182,13 @@ def _add_at(
 
 
 @parallel_kernel
-def add_planes(
-    planes, touch, skin, heavy, load_before, on_before, stretch_before, x, before, strict, stiff, force, values
-):  # type: ignore[no-untyped-def]
+def add_planes(planes, touch, skin, heavy, had, x, before, strict, stiff, force, values):  # type: ignore[no-untyped-def]
     """Add the push and friction of all planes to force (m, 3) and, if `stiff`, to the blocks on the diagonal.
 
     planes.many becomes how many of them push. heavy: float64 (m,), what each point's mass resists in a step, N/m.
-    load_before, on_before, stretch_before: as planes.bears, on and stretch, when the last step ended.
+    had: planes.bears, on and stretch, as they were when the last step ended.
     strict: whether only what is too near is pushed, not what is about to be.
     """
     # The work is in a function of its own: of sums within Numba's parallel loops some are lost.
     for i in numba.prange(len(skin)):
-        _add_at(
-            i,
-            planes,
-            touch,
-            skin,
-            heavy,
-            load_before,
-            on_before,
-            stretch_before,
-            x,
-            before,
-            strict,
-            stiff,
-            force,
-            values,
-        )
+        _add_at(i, planes, touch, skin, heavy, had, x, before, strict, stiff, force, values)
