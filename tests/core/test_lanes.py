@@ -17,11 +17,9 @@ from zembrik.core.solver.build import build_world
 from zembrik.core.solver.colour import lay_out
 from zembrik.core.solver.mesh_contact import edge_gap, point_gap
 from zembrik.core.solver.searching import ROUGH, SLIM
-from zembrik.core.solver.solidity import solve_tets
 
 DT = 1 / 480
 SHEET = {"name": "s", "role": "cloth", "mesh": {"shape": "grid", "size": [1, 1], "segments": [24, 24]}}
-LUMP = {"name": "l", "role": "soft", "mesh": {"shape": "ball", "radius": 0.2}, "cell": 0.06}
 
 
 @numba.njit(error_model="numpy")

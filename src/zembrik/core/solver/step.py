@@ -1,4 +1,4 @@
-"""One frame of simulation in small steps: cloth implicitly (`implicit`), all else by passes (Macklin et al. 2019)."""
+"""One frame of simulation in small steps: particles implicitly (`implicit`), rigid bodies by passes over contacts."""
 
 from __future__ import annotations
 
@@ -12,10 +12,9 @@ from zembrik.core.solver.arrays import ROOM
 from zembrik.core.solver.contact import solve_contacts
 from zembrik.core.solver.energy import EnergyBalance, motion_energy
 from zembrik.core.solver.implicit import ImplicitStep
-from zembrik.core.solver.passes import farthest
 from zembrik.core.solver.solids import SWEEPS_A_FRAME, SWEEPS_A_SUBSTEP
 from zembrik.core.solver.sound import check_sound
-from zembrik.core.solver.sweep import end_substep, sweep_air
+from zembrik.core.solver.sweep import end_substep, farthest, sweep_air
 from zembrik.core.solver.world import TO_SECOND, World
 
 GUARDED = 0.9  # of its thickness: a point that is nearer to a surface once its step is solved is moved out

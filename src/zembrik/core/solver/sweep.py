@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numba
 
-from zembrik.core.compiled import parallel_kernel
+from zembrik.core.compiled import kernel, parallel_kernel
 from zembrik.core.solver.air import push_by_air
 
 
@@ -24,3 +24,13 @@ def end_substep(x, before, v, dt):  # type: ignore[no-untyped-def]
     new, old, speed = x.reshape(-1), before.reshape(-1), v.reshape(-1)
     for i in numba.prange(len(new)):
         speed[i] = (new[i] - old[i]) / dt
+
+
+@kernel
+def farthest(x, other):  # type: ignore[no-untyped-def]
+    """Return the longest way (m) between places (n, 3) and others (n, 3)."""
+    most = 0.0
+    for i in range(len(x)):
+        way = (x[i, 0] - other[i, 0]) ** 2 + (x[i, 1] - other[i, 1]) ** 2 + (x[i, 2] - other[i, 2]) ** 2
+        most = max(most, way)
+    return most**0.5
