@@ -74,10 +74,10 @@ def test_a_lump_falls_freely_and_lands_without_sinking_in():
     lump = bar("l", (0.2, 0.2, 0.2), 5e4, 0.1, (0, 0.5, 0), material={"damping": 0.02, "poisson": 0.3})
     stage = Stage({"bodies": [lump]})
     stage.run(4)
-    n, t = 4 * 20, 4 / 24
+    t = 4 / 24
     mass = stage.world.mass[:, None]
     middle = (stage.world.x * mass).sum(axis=0) / mass.sum()
-    assert middle == pytest.approx([0, 0.5 - 0.5 * G * t**2 * (1 + 1 / n), 0], abs=1e-6)
+    assert middle == pytest.approx([0, 0.5 - 0.5 * G * t**2, 0], abs=1e-6)
     stage.run(60)
     low = stage.world.bodies[0].points(stage.world.x)[:, 1].min()
     assert -1e-4 < low < 0.003

@@ -6,10 +6,10 @@ A step looks for places x and velocities v at its end (Gear 1971; for cloth Choi
     x* = (4 x₀ - x₁) / 3        v* = (4 v₀ - v₁) / 3
 
 with x₀ now and x₁ one step ago: second order, and what is stiffer than the step dies out. What touched something in
-the last step takes backward Euler instead (x* = x₀, v* = v₀, s = dt): a blow has no second derivative. Both are
-m (x - y) / s² = F(x, v) with y = x* + s v* + s² g, a sum for every point, so they mix freely. BDF2 gives a point two
-thirds of an impulse at once and the rest in the steps that follow: a point that goes over to the other order takes the
-rest along, so that what one gives is what others get.
+the last step, or does as this one begins, takes backward Euler instead (x* = x₀, v* = v₀, s = dt): a blow has no second
+derivative. Both are m (x - y) / s² = F(x, v) with y = x* + s v* + s² g, a sum for every point, so they mix freely. BDF2
+gives a point two thirds of an impulse at once and the rest in the steps that follow: a point that goes over to the
+other order takes the rest along, so that what one gives is what others get.
 
 It is solved by Newton's method, each turn by conjugate gradients (`blocks`), from where everything would go on to.
 Contact is in it as stiff planes (`planes`) and ties (`ties`): what it pushes and what the cloth's own forces do settle
@@ -63,12 +63,8 @@ Bools = NDArray[np.bool_]
 
 
 @parallel_kernel
-def _begin(w, mass, weight, gravity, x, v, faster, x1, v1, order, dt, step, heavy, aim, goal):  # type: ignore[no-untyped-def]
-    """Fill step s (n,), heavy m/s² (n,), aim x* and goal y (n, 3), and let the past be what is now; see `Past`.
-
-    Free points x go on as fast as they were. (Sped up as in the last step they would begin nearer, and with two turns
-    what is stiff gains energy then.)
-    """
+def _begin(mass, weight, gravity, x, v, faster, x1, v1, order, dt, step, heavy, aim, goal):  # type: ignore[no-untyped-def]
+    """Fill step s (n,), heavy m/s² (n,), aim x* and goal y (n, 3) of points that are at x; see `Past`."""
     for i in numba.prange(len(order)):
         second, was_second = order[i] == SECOND or order[i] == TO_SECOND, order[i] == SECOND or order[i] == TO_FIRST
         s = 2.0 / 3.0 * dt if second else dt
@@ -84,11 +80,8 @@ def _begin(w, mass, weight, gravity, x, v, faster, x1, v1, order, dt, step, heav
                 xs, vs = (4.0 * xs - old) / 3.0, (4.0 * vs - slow) / 3.0
             elif was_second:  # what it has not yet had of the last step's forces
                 vs += 0.5 * (vs - v1[i, a] - dt * pull)
-            x1[i, a], v1[i, a] = x[i, a], v[i, a]
             aim[i, a] = xs
             goal[i, a] = xs + s * (vs + s * pull)
-            if w[i] > 0.0:
-                x[i, a] += dt * v[i, a]
 
 
 @parallel_kernel
@@ -213,6 +206,7 @@ class ImplicitStep:
         self.work = [np.zeros((n + 2 * bodies, 4)) for _ in range(5)]
         self.bodies = BodyBlocks(np.zeros((bodies, 6, 6)), np.zeros((bodies, 6, 6)))
         self.springs = np.zeros((n, 7))
+        self.before, self.was, self.faster = world.x.copy(), world.v.copy(), np.zeros((n, 3))
         m = world.cloth
         self.distance, self.normal, self.probe = np.zeros(m), np.zeros((m, 3)), np.zeros((m, 3))
         self.planes, self.room, self.ties = no_planes(m), room_for_ties(0), room_for_ties(0)
@@ -237,10 +231,25 @@ class ImplicitStep:
             self.springs[numbers] = np.column_stack([rate, place, pace])
         self.alone[:] = (world.w > 0.0) & (self.springs[:, 0] == 0.0)
         self.free[:] = world.w > 0.0
+        self.before, self.was, self.faster = world.x.copy(), world.v.copy(), faster
+        self._lay_out(dt)
+        # As fast as they were. (Sped up as in the last step they would begin nearer, and with two turns what is stiff
+        # gains energy then.)
+        world.x[self.free] += dt * world.v[self.free]
+
+    def _lay_out(self, dt: float) -> None:
+        world, past = self.world, self.world.past
         _begin(
-            world.w, world.mass, world.weight, world.gravity, world.x, world.v, faster, past.x, past.v, past.order, dt,
+            world.mass, world.weight, world.gravity, self.before, self.was, self.faster, past.x, past.v, past.order, dt,
             self.step, self.heavy, self.aim, self.goal,
         )  # fmt: skip
+
+    def _blunt(self) -> bool:
+        """Let what has just come to touch something take this step at first order; return whether anything has."""
+        order = self.world.past.order
+        new = self.touching & ((order == SECOND) | (order == TO_SECOND))
+        order[new] = np.where(order[new] == SECOND, TO_FIRST, FIRST_ORDER)
+        return bool(new.any())
 
     def solve(self, x: Floats, before: Floats, dt: float) -> None:
         """Bring x (n, 3), where the particles are expected, to where they come; they were at before (n, 3)."""
@@ -253,6 +262,9 @@ class ImplicitStep:
             over = turn >= LEAST_TURNS  # perhaps: forces alone tell
             self.strict = turn > LEAST_TURNS
             now = self._look(x, before, dt, turn == 0, not over)
+            if turn == 0 and self._blunt():
+                self._lay_out(dt)
+                now = self._look(x, before, dt, False, True)
             if turn:
                 now = self._shorten(x, before, dt, pull, now, not over)
             first = first or now
@@ -321,7 +333,9 @@ class ImplicitStep:
         mended = (x - self.solved) / dt
         v[where] = ((self.solved - self.aim) / self.step[:, None] + mended)[where]
         order = self.world.past.order
-        self.world.past.v[where] += mended[where]  # given at once: nothing of it is owed
+        past = self.world.past
+        past.x[:], past.v[:] = self.before, self.was
+        past.v[where] += mended[where]  # given at once: nothing of it is owed
         second = (order == SECOND) | (order == TO_SECOND)
         order[:] = np.where(self.touched, np.where(second, TO_FIRST, FIRST_ORDER), np.where(second, SECOND, TO_SECOND))
         pressed[:] = self.touched[: len(pressed)]

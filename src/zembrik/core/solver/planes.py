@@ -5,12 +5,12 @@ collider's normal, where hold is FIRMNESS times what its own mass resists in a s
 by micrometres. So is one that is still free and that its forces would take in: else a point that a turn of the
 solution has just brought out would fall in again with the next.
 
-Across, it is held by a spring of the same stiffness to where the surface takes it, up to friction times its load
-(Coulomb): beyond, the spring gives way so far that it pulls with just that. What it pulls with at a step's end is there
-when the next begins (Cundall and Strack 1979): what sticks does not creep. The load is what it takes to keep it out,
-against its forces and out of its depth, and at least what pushed it in the last step: what lies on it is not among its
-own forces. Tack draws a point that is close with a force of its own; what it
-adds to the load adds to the friction.
+Across, it is held by a spring of the same stiffness to where the surface takes it, up to static friction times its load
+(Coulomb): beyond, the spring gives way so far that it pulls with just what sliding friction does.
+What it pulls with at a step's end is there when the next begins (Cundall and Strack 1979): what sticks does not creep.
+The load is what it takes to keep it out, against its forces and out of its depth, and at least what pushed it in the
+last step: what lies on it is not among its own forces. Tack draws a point that is close with a force of its own; what
+it adds to the load adds to the friction.
 """
 
 from __future__ import annotations
