@@ -41,6 +41,7 @@ from zembrik.core.solver.blocks import (
 from zembrik.core.solver.cloth_forces import add_elastic, note_bent
 from zembrik.core.solver.planes import add_planes, find_planes, no_planes
 from zembrik.core.solver.ties import (
+    APART,
     BodyBlocks,
     begin_bodies,
     invert_bodies,
@@ -262,8 +263,9 @@ class ImplicitStep:
             over = turn >= LEAST_TURNS  # perhaps: forces alone tell
             self.strict = turn > LEAST_TURNS
             now = self._look(x, before, dt, turn == 0, not over)
-            if turn == 0 and self._blunt():
+            if turn == 0 and self._blunt():  # what rests is to be found where it rested
                 self._lay_out(dt)
+                x[self.free] = self.before[self.free] + dt * self.was[self.free]
                 now = self._look(x, before, dt, False, True)
             if turn:
                 now = self._shorten(x, before, dt, pull, now, not over)
@@ -331,6 +333,10 @@ class ImplicitStep:
         where = self.free
         self.touched[: len(pressed)] |= pressed > 0
         mended = (x - self.solved) / dt
+        # What is moved out is stopped, or let go slowly: how fast it was moved out depends on the step alone.
+        size = np.linalg.norm(mended, axis=1)
+        toward = np.einsum("ni,ni->n", (self.solved - self.aim) / self.step[:, None], mended) / np.maximum(size, 1e-300)
+        mended *= np.clip((APART - toward) / np.maximum(size, 1e-300), 0.0, 1.0)[:, None]
         v[where] = ((self.solved - self.aim) / self.step[:, None] + mended)[where]
         order = self.world.past.order
         past = self.world.past

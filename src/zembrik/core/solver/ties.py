@@ -284,11 +284,13 @@ def tie_skin(contacts, skin, rigid, x, heavy, free, strict, stiff, many, ties, f
                 slid[0] -= shift[0] + shift[4] * rz - shift[5] * ry
                 slid[1] -= shift[1] + shift[5] * rx - shift[3] * rz
                 slid[2] -= shift[2] + shift[3] * ry - shift[4] * rx
-            depth, toward = row[ROOM] - row[GAP], 0.0
+            gap, was, toward = row[GAP], row[GAP], 0.0
             for c in range(3):
-                depth -= slid[c] * row[NORMAL + c]
+                gap += slid[c] * row[NORMAL + c]
+                was -= row[SLID + c] * row[NORMAL + c]
                 slid[c] += row[SLID + c]
                 toward += ahead[c] * row[NORMAL + c]
+            depth = min(row[ROOM], was + APART * dt) - gap
             moves = r >= 0 and rigid.w[r] > 0.0 and not rigid.asleep[r]
             if depth <= 0.0 and (strict or depth <= toward):
                 continue
