@@ -215,7 +215,7 @@ class ImplicitStep:
         whole = [(b.first, b.last) for b in world.bodies if b.rigid is None]
         self.spans = np.array(whole, np.int64).reshape(-1, 2)
         self.had = self.planes.bears, self.planes.on, self.planes.stretch
-        self.strict = False
+        self.first, self.strict = False, False
         self.iterations, self.through, self.none = 0, 0, np.zeros(0, np.int32)
 
     def begin(self, faster: Floats, springs: list[Any], dt: float) -> None:
@@ -261,7 +261,7 @@ class ImplicitStep:
         pull = 0.0
         for turn in range(MOST_TURNS + 1):
             over = turn >= LEAST_TURNS  # perhaps: forces alone tell
-            self.strict = turn > LEAST_TURNS
+            self.first, self.strict = turn == 0, turn > LEAST_TURNS
             now = self._look(x, before, dt, turn == 0, not over)
             if turn == 0 and self._blunt():  # what rests is to be found where it rested
                 self._lay_out(dt)
@@ -379,7 +379,8 @@ class ImplicitStep:
             self.probe,
         )  # fmt: skip
         add_planes(
-            self.planes, touch, world.skin, self.heavy, self.had, x, before, self.strict, stiff, force, values,
+            self.planes, touch, world.skin, self.heavy, self.had, x, before, self.first, self.strict, stiff, force,
+            values,
         )  # fmt: skip
         solids, rigid, many, self.through = world.solids, world.solids.rigid, 0, 0
         block = self.bodies.block

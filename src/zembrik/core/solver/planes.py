@@ -42,7 +42,8 @@ class Planes(NamedTuple):
         collider: int32 (m, MOST), which. normal: float64 (m, MOST, 3). depth: float64 (m, MOST), metres.
         pull: float64 (m, MOST), of tack, N.
         bears: float64 (m,), what all together push with, N.
-        on: float64 (m,), which pushes most, or -1; stretch: float64 (m, 3), of its spring across, metres.
+        on: float64 (m,), which pushes most, and half more where it slides, or -1; stretch: float64 (m, 3), of its spring
+            across, metres.
     """
 
     many: NDArray[np.int32]
@@ -135,7 +136,7 @@ def _start(drift, before, i, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _add_at(i, planes, touch, skin, heavy, had, x, before, strict, stiff, force, values):  # type: ignore[no-untyped-def]
+def _add_at(i, planes, touch, skin, heavy, had, x, before, first, strict, stiff, force, values):  # type: ignore[no-untyped-def]
     """Add what the planes of point i do; arguments as in `add_planes`."""
     load_before, on_before, stretch_before = had
     slid, pushes, pressed, most = np.empty(3), 0, 0.0, 0.0
@@ -156,18 +157,20 @@ def _add_at(i, planes, touch, skin, heavy, had, x, before, strict, stiff, force,
         _start(touch.drift[c], before, i, slid)
         along = 0.0
         for a in range(3):
-            slid[a] = x[i, a] - slid[a] + (stretch_before[i, a] if on_before[i] == c else 0.0)
+            slid[a] = x[i, a] - slid[a] + (stretch_before[i, a] if np.floor(on_before[i]) == c else 0.0)
             along += slid[a] * normal[a]
         way = 0.0
         for a in range(3):
             slid[a] -= along * normal[a]
             way += slid[a] * slid[a]
         way, rub, drag = np.sqrt(way), hold, hold
-        if hold * way > np.sqrt(touch.grip[c] * skin[i, 1]) * load:
+        # What stuck is expected to stick on: where it is when a step begins is only guessed.
+        stuck = first and on_before[i] == c
+        if hold * way > np.sqrt(touch.grip[c] * skin[i, 1]) * load and not stuck:
             drag = np.sqrt(touch.slip[c] * skin[i, 2]) * load / way
             rub = drag if drag > SURE * heavy[i] else 0.0
         if load >= most:
-            most, planes.on[i] = load, c
+            most, planes.on[i] = load, c if drag == hold else c + 0.5
             for a in range(3):
                 planes.stretch[i, a] = slid[a] * min(drag / hold, 1.0)
         for a in range(3):
@@ -182,13 +185,13 @@ def _add_at(i, planes, touch, skin, heavy, had, x, before, strict, stiff, force,
 
 
 @parallel_kernel
-def add_planes(planes, touch, skin, heavy, had, x, before, strict, stiff, force, values):  # type: ignore[no-untyped-def]
+def add_planes(planes, touch, skin, heavy, had, x, before, first, strict, stiff, force, values):  # type: ignore[no-untyped-def]
     """Add the push and friction of all planes to force (m, 3) and, if `stiff`, to the blocks on the diagonal.
 
     planes.many becomes how many of them push. heavy: float64 (m,), what each point's mass resists in a step, N/m.
     had: planes.bears, on and stretch, as they were when the last step ended.
-    strict: whether only what is too near is pushed, not what is about to be.
+    first: whether a step begins. strict: whether only what is too near is pushed, not what is about to be.
     """
     # The work is in a function of its own: of sums within Numba's parallel loops some are lost.
     for i in numba.prange(len(skin)):
-        _add_at(i, planes, touch, skin, heavy, had, x, before, strict, stiff, force, values)
+        _add_at(i, planes, touch, skin, heavy, had, x, before, first, strict, stiff, force, values)
