@@ -42,8 +42,8 @@ class Planes(NamedTuple):
         collider: int32 (m, MOST), which. normal: float64 (m, MOST, 3). depth: float64 (m, MOST), metres.
         pull: float64 (m, MOST), of tack, N.
         bears: float64 (m,), what all together push with, N.
-        on: float64 (m,), which pushes most, and half more where it slides, or -1; stretch: float64 (m, 3), of its spring
-            across, metres.
+        on: float64 (m,), which pushes most, and half more where it slides, or -1; stretch: float64 (m, 3), of its
+            spring across, metres.
     """
 
     many: NDArray[np.int32]
