@@ -54,8 +54,9 @@ from zembrik.core.solver.ties import (
 from zembrik.core.solver.world import FIRST_ORDER, SECOND, TO_FIRST, TO_SECOND, World
 
 ACCURACY = 0.1  # m/s²
-FIRST = 0.05  # of what there was at the beginning: the first of several turns need not be exact
+BEGINNING = 0.05  # of what there was at the beginning: the first of several turns need not be exact
 LEAST_TURNS, MOST_TURNS, FALLS = 2, 8, 0.5  # a step has two turns; more where they leave more than this share
+SWING = 0.5  # m/s, by which a last turn may still change how fast something goes that touches
 MOST_ITERATIONS = 1000
 OVER, LEAST_SHARE, MOST_CUTS = 0.9, 0.1, 4  # of a turn that goes too far, see `ImplicitStep._shorten`
 
@@ -201,7 +202,7 @@ class ImplicitStep:
         self.slots = three, hinge, four
         self.values, self.inverse = room_for_blocks(self.pattern), np.zeros((n, 6))
         self.step, self.heavy, self.sums = np.zeros(n), np.zeros(n), np.zeros(n // CHUNK + 1)
-        self.aim, self.goal, self.speed, self.solved = (np.zeros((n, 3)) for _ in range(4))
+        self.aim, self.goal, self.speed, self.solved, self.drive = (np.zeros((n, 3)) for _ in range(5))
         bodies = len(world.solids.rigid.w)
         self.force, self.way, self.last, self.rest = (np.zeros((n + 2 * bodies, 3)) for _ in range(4))
         self.work = [np.zeros((n + 2 * bodies, 4)) for _ in range(5)]
@@ -215,7 +216,7 @@ class ImplicitStep:
         whole = [(b.first, b.last) for b in world.bodies if b.rigid is None]
         self.spans = np.array(whole, np.int64).reshape(-1, 2)
         self.had = self.planes.bears, self.planes.on, self.planes.stretch
-        self.first, self.strict = False, False
+        self.first = False
         self.iterations, self.through, self.none = 0, 0, np.zeros(0, np.int32)
 
     def begin(self, faster: Floats, springs: list[Any], dt: float) -> None:
@@ -261,7 +262,7 @@ class ImplicitStep:
         pull = 0.0
         for turn in range(MOST_TURNS + 1):
             over = turn >= LEAST_TURNS  # perhaps: forces alone tell
-            self.first, self.strict = turn == 0, turn > LEAST_TURNS
+            self.first = turn == 0
             now = self._look(x, before, dt, turn == 0, not over)
             if turn == 0 and self._blunt():  # what rests is to be found where it rested
                 self._lay_out(dt)
@@ -271,12 +272,13 @@ class ImplicitStep:
                 now = self._shorten(x, before, dt, pull, now, not over)
             first = first or now
             if over:
-                if turn == MOST_TURNS or (not self.through and now <= max(FALLS**2 * first, enough)):
+                settled = not self.through and now <= max(FALLS**2 * first, enough) and self._swing() <= SWING * dt
+                if turn == MOST_TURNS or settled:
                     break
                 self._look(x, before, dt, False, True)
             done, _ = solve_blocks(
                 self.pattern, self.values, self.ties, self.free, self.inverse, self.bodies, self.force, self.way,
-                *self.work, self.sums, 0.0 if turn else FIRST**2, enough, MOST_ITERATIONS,
+                *self.work, self.sums, 0.0 if turn else BEGINNING**2, enough, MOST_ITERATIONS,
             )  # fmt: skip
             self.last[:] = self.way
             pull = float(np.vdot(self.force, self.last))
@@ -322,6 +324,11 @@ class ImplicitStep:
         rest[: self.count][self.touching] = 0.0
         left = weigh(self.pattern, self.values, self.free, self.inverse, self.bodies, rest, *self.work[:2], self.sums)
         return float(left)
+
+    def _swing(self) -> float:
+        """Return how far the last turn moved what touches, metres."""
+        moved = self.last[: self.count][self.touching]
+        return float(np.sqrt(np.einsum("ni,ni->n", moved, moved).max(initial=0.0)))
 
     def _go(self, x: Floats, way: Floats) -> None:
         """Move points x (n, 3) and rigid bodies by a way (n + 2 R, 3)."""
@@ -374,12 +381,13 @@ class ImplicitStep:
         add_elastic(
             world.colours, world.membrane, world.bend, world.tets, self.slots, x, self.speed, dt, stiff, force, values
         )
+        self.drive[:] = force[:n]
         find_planes(
             world.colliders.fields, touch, world.skin, world.w, x, before, self.planes, self.distance, self.normal,
             self.probe,
         )  # fmt: skip
         add_planes(
-            self.planes, touch, world.skin, self.heavy, self.had, x, before, self.first, self.strict, stiff, force,
+            self.planes, touch, world.skin, self.heavy, self.had, x, before, self.first, stiff, force,
             values,
         )  # fmt: skip
         solids, rigid, many, self.through = world.solids, world.solids.rigid, 0, 0
@@ -393,13 +401,14 @@ class ImplicitStep:
             many, self.through = tie_touching(
                 hits, touching.faces, touching.edges, touching.points.near, touching.lines.near, touching.x,
                 touching.before, touching.room, touching.grip, touching.slip, world.cloth, touching.guest_end,
-                touching.guests, rigid, self.heavy, self.free, self.strict, stiff, self.room, force, values, block, dt,
+                touching.guests, rigid, self.heavy, self.free, self.first, stiff, self.room, self.drive, force, values,
+                block, dt,
             )  # fmt: skip
             touching.touched = many
         if len(solids.contacts.a) and not settled:
             many = tie_skin(
-                solids.contacts, solids.skin, rigid, x, self.heavy, self.free, self.strict, stiff, many, self.room,
-                force, values, block, dt,
+                solids.contacts, solids.skin, rigid, x, self.heavy, self.free, self.first, stiff, many, self.room,
+                self.drive, force, values, block, dt,
             )  # fmt: skip
         self.ties = some_ties(self.room, many)
         force[:n][~self.free] = 0.0

@@ -136,7 +136,7 @@ def _start(drift, before, i, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _add_at(i, planes, touch, skin, heavy, had, x, before, first, strict, stiff, force, values):  # type: ignore[no-untyped-def]
+def _add_at(i, planes, touch, skin, heavy, had, x, before, first, stiff, force, values):  # type: ignore[no-untyped-def]
     """Add what the planes of point i do; arguments as in `add_planes`."""
     load_before, on_before, stretch_before = had
     slid, pushes, pressed, most = np.empty(3), 0, 0.0, 0.0
@@ -149,7 +149,7 @@ def _add_at(i, planes, touch, skin, heavy, had, x, before, first, strict, stiff,
             force[i, a] -= planes.pull[i, n] * normal[a]
             along += force[i, a] * normal[a]
         load = (heavy[i] * depth - along) * hold / (hold + heavy[i])
-        if depth <= 0.0 and (strict or load <= 0.0):
+        if depth <= 0.0 and load <= 0.0:
             continue
         pushes += 1
         pressed += max(hold * depth, 0.0)
@@ -185,13 +185,13 @@ def _add_at(i, planes, touch, skin, heavy, had, x, before, first, strict, stiff,
 
 
 @parallel_kernel
-def add_planes(planes, touch, skin, heavy, had, x, before, first, strict, stiff, force, values):  # type: ignore[no-untyped-def]
+def add_planes(planes, touch, skin, heavy, had, x, before, first, stiff, force, values):  # type: ignore[no-untyped-def]
     """Add the push and friction of all planes to force (m, 3) and, if `stiff`, to the blocks on the diagonal.
 
     planes.many becomes how many of them push. heavy: float64 (m,), what each point's mass resists in a step, N/m.
     had: planes.bears, on and stretch, as they were when the last step ended.
-    first: whether a step begins. strict: whether only what is too near is pushed, not what is about to be.
+    first: whether a step begins.
     """
     # The work is in a function of its own: of sums within Numba's parallel loops some are lost.
     for i in numba.prange(len(skin)):
-        _add_at(i, planes, touch, skin, heavy, had, x, before, first, strict, stiff, force, values)
+        _add_at(i, planes, touch, skin, heavy, had, x, before, first, stiff, force, values)

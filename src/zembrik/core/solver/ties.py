@@ -98,11 +98,11 @@ def begin_bodies(rigid, dt, stiff, block, force, first):  # type: ignore[no-unty
 
 
 @kernel
-def _tie(ties, t, hold, depth, give, normal, slid, ahead, grip, slip, strict, stiff, force, values, block, first):  # type: ignore[no-untyped-def]
+def _tie(ties, t, hold, depth, give, normal, slid, ahead, grip, slip, first, stiff, force, values, block, row):  # type: ignore[no-untyped-def]
     """Give tie t its strength, and add its push (N) and, if `stiff`, what of it is on the diagonal.
 
     Its points, shares and body are given. What they move apart by if pushed by 1 N is `give` (m/N), `ahead` (3,) what
-    forces move them yet, slid (3,) how far they slid since the step began, metres. Return whether it pushes at all.
+    drives them yet, slid (3,) how far they slid since the step began, metres. Return whether it pushes at all.
     """
     toward, along = 0.0, 0.0
     for a in range(3):
@@ -110,8 +110,10 @@ def _tie(ties, t, hold, depth, give, normal, slid, ahead, grip, slip, strict, st
         toward += ahead[a] * normal[a]
         along += slid[a] * normal[a]
     load = (depth - toward) / (give + 1.0 / hold)  # what it takes to keep them apart
-    if depth <= 0.0 and (strict or load <= 0.0):
+    if depth <= 0.0 and load <= 0.0:
         return False
+    if depth > 0.0 and not first:  # what the last turn left them with is what they bear
+        load = hold * depth
     load, way = max(load, 0.0), 0.0
     for a in range(3):
         slid[a] -= along * normal[a]
@@ -138,7 +140,7 @@ def _tie(ties, t, hold, depth, give, normal, slid, ahead, grip, slip, strict, st
     if r < 0:
         return True
     c, x, y, z = ties.part[t], ties.arm[t, 0], ties.arm[t, 1], ties.arm[t, 2]
-    b = first + 2 * r
+    b = row + 2 * r
     force[b, 0] += c * fx
     force[b, 1] += c * fy
     force[b, 2] += c * fz
@@ -167,8 +169,8 @@ def _join(ties, last, i, share):  # type: ignore[no-untyped-def]
 
 @kernel
 def tie_touching(  # type: ignore[no-untyped-def]
-    hits, faces, edges, points, lines, x, before, room, grip, slip, cloth, guests, guest, rigid, heavy, free, strict,
-    stiff, ties, force, values, block, dt,
+    hits, faces, edges, points, lines, x, before, room, grip, slip, cloth, guests, guest, rigid, heavy, free, first,
+    stiff, ties, drive, force, values, block, dt,
 ):  # fmt: skip
     """Make a tie of every touching pair of cloth, soft bodies' surfaces, rigid bodies' corners, and what is moved.
 
@@ -180,8 +182,9 @@ def tie_touching(  # type: ignore[no-untyped-def]
         room, grip, slip: float64 (N,), thickness in metres, static and sliding friction.
         cloth, guests: the first are points of cloth, those up to `guests` are guests, see `guests`.
         guest, rigid: the guests and the rigid bodies. heavy: float64 (n,), N/m, and free: bool (n,), of all particles.
-        strict: whether only what is too near is pushed, not what is about to be.
-        ties: room, filled. force, values, block: the step's; pushes are added and, if `stiff`, blocks on the diagonal.
+        first: whether a step begins: what they bear is to be told from what drives them.
+        ties: room, filled. drive: float64 (n, 3), N, what moves the particles but for contact.
+        force, values, block: the step's; pushes are added and, if `stiff`, blocks on the diagonal.
     """
     many, through, count = 0, 0, len(points.pairs)
     at, share, slid, arm, ahead = np.empty(4, np.int64), np.empty(4), np.empty(3), np.empty(3), np.empty(3)
@@ -227,7 +230,7 @@ def tie_touching(  # type: ignore[no-untyped-def]
             i, part_of = ties.points[n], ties.share[n]
             give += part_of * part_of / heavy[i]
             for c in range(3):
-                ahead[c] += part_of / heavy[i] * force[i, c]
+                ahead[c] += part_of / heavy[i] * drive[i, c]
         if two or give <= 0.0:
             continue
         ties.first[many + 1] = last
@@ -242,13 +245,13 @@ def tie_touching(  # type: ignore[no-untyped-def]
         through += gap < 0.0
         many += _tie(
             ties, many, FIRMNESS / give, depth, give, (nx, ny, nz), slid, ahead, np.sqrt(grip[a] * grip[b]),
-            np.sqrt(slip[a] * slip[b]), strict, stiff, force, values, block, len(heavy),
+            np.sqrt(slip[a] * slip[b]), first, stiff, force, values, block, len(heavy),
         )  # fmt: skip
     return many, through
 
 
 @kernel
-def tie_skin(contacts, skin, rigid, x, heavy, free, strict, stiff, many, ties, force, values, block, dt):  # type: ignore[no-untyped-def]
+def tie_skin(contacts, skin, rigid, x, heavy, free, first, stiff, many, ties, drive, force, values, block, dt):  # type: ignore[no-untyped-def]
     """Make a tie of every contact of a skin point that goes with particles, from tie `many` on; return how many then.
 
     Args:
@@ -275,7 +278,7 @@ def tie_skin(contacts, skin, rigid, x, heavy, free, strict, stiff, many, ties, f
                     last = _join(ties, last, i, share)
                     give += share * share / heavy[i]
                     for c in range(3):
-                        ahead[c] += share / heavy[i] * force[i, c]
+                        ahead[c] += share / heavy[i] * drive[i, c]
             if give <= 0.0:
                 continue
             rx, ry, rz = row[ARM_B], row[ARM_B + 1], row[ARM_B + 2]
@@ -292,19 +295,19 @@ def tie_skin(contacts, skin, rigid, x, heavy, free, strict, stiff, many, ties, f
                 toward += ahead[c] * row[NORMAL + c]
             depth = min(row[ROOM], was + APART * dt) - gap
             moves = r >= 0 and rigid.w[r] > 0.0 and not rigid.asleep[r]
-            if depth <= 0.0 and (strict or depth <= toward):
+            if depth <= 0.0 and depth <= toward:
                 continue
             if turn == 0:
                 if r >= 0:
                     bears[r] += 1.0
                 continue
-            hold = FIRMNESS * (1.0 / give + (1.0 / (rigid.w[r] * dt * dt * bears[r]) if moves else 1.0 / give))
+            hold = FIRMNESS / give + (1.0 / (rigid.w[r] * dt * dt * bears[r]) if moves else FIRMNESS / give)
             ties.first[many + 1] = last
             ties.body[many], ties.part[many] = (r if moves else -1), -1.0
             ties.arm[many, 0], ties.arm[many, 1], ties.arm[many, 2] = -rx, -ry, -rz
             normal = (row[NORMAL], row[NORMAL + 1], row[NORMAL + 2])
             many += _tie(
-                ties, many, hold, depth, give, normal, slid, ahead, row[GRIP], row[SLIP], strict, stiff, force, values,
+                ties, many, hold, depth, give, normal, slid, ahead, row[GRIP], row[SLIP], first, stiff, force, values,
                 block, rows,
             )  # fmt: skip
     return many
