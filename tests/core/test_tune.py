@@ -4,6 +4,7 @@ import copy
 
 import jsonpatch
 import numpy as np
+import pytest
 
 from zembrik.core.bake import bake
 from zembrik.core.findings.check import check_setup
@@ -94,23 +95,18 @@ def parse_resolved(document) -> float:
     return resolve(parse_setup(document)).document["bodies"][0]["material"]["area_density"]
 
 
-def test_something_heavy_on_something_light(tmp_path):
-    """A sack of 80 times the mass of the sheet it falls on: stretched to breaking with 20 substeps, held with 240."""
+def test_a_sack_of_80_times_a_sheets_mass_is_caught_alike_with_20_and_60_substeps(tmp_path):
+    """It sags as deep, and the sheet is stretched as far, give or take a tenth."""
     sheet = {"name": "sheet", "role": "cloth", "mesh": {"shape": "grid", "size": [1.2, 1.2], "segments": [16, 16]},
              "place": {"translate": [0, 1, 0]}, "material": {"preset": "canvas"}, "pins": [
                  {"points": {"box": [[x, 0.9, -0.61], [x + 0.02, 1.1, 0.61]]}} for x in (-0.61, 0.59)
              ]}  # fmt: skip
     sack = {**BALL, "name": "sack", "place": {"translate": [0, 1.15, 0]}, "material": {"density": 10000}}
-    setup = {"frames": [1, 24], "bodies": [sheet, sack], "quality": {"substeps": 20}}
-    (finding,) = told(setup, "heavy_on_light")
-    assert "'sack' weighs 41.2 kg" in finding.text and finding.remedy == "Use 240 substeps"
-    after = cured(setup, finding)
-    assert not told(after, "heavy_on_light")
-    worst = [baked(s, tmp_path, n).figure("stats/worst_stretch").max() for s, n in ((setup, "few"), (after, "many"))]
-    assert worst[1] < 0.5 * worst[0]
-    light = copy.deepcopy(setup)
-    light["bodies"][1]["material"]["density"] = 200
-    assert not told(light, "heavy_on_light")
+    setup = {"frames": [1, 18], "bodies": [sheet, sack], "quality": {"substeps": 20}}
+    few, many = (baked({**setup, "quality": {"substeps": n}}, tmp_path, str(n)) for n in (20, 60))
+    lowest = [min(cache.points(1, f)[:, 1].mean() for f in range(1, 19)) for cache in (few, many)]
+    worst = [cache.figure("stats/worst_stretch").max() for cache in (few, many)]
+    assert lowest[0] == pytest.approx(lowest[1], abs=0.01) and worst[0] == pytest.approx(worst[1], rel=0.1)
 
 
 def test_motions_of_pins_and_of_what_is_played_that_go_on_after_the_end(tmp_path):

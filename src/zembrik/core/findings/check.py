@@ -12,7 +12,6 @@ from scipy.sparse.csgraph import connected_components
 from zembrik.core.findings.enough import (
     fast_for_thickness,
     squeezed,
-    stiff_for_substeps,
     thick_for_spacing,
 )
 from zembrik.core.findings.finding import Finding, set_value
@@ -44,11 +43,10 @@ def check_setup(setup: Setup, assets: Assets) -> list[Finding]:
             *nothing_simulated(setup, assets),
             *few_points(setup, assets),
             *prepare_findings(setup, resolve(setup), assets),
-            *tune_findings(setup, resolve(setup), world, assets),
+            *tune_findings(setup, resolve(setup), assets),
             *idle_dials(setup, resolve(setup)),
             *thick_for_spacing(setup, resolve(setup), assets),
             *fast_for_thickness(setup, resolve(setup), assets),
-            *stiff_for_substeps(setup, resolve(setup), assets),
             *squeezed(setup, resolve(setup), world),
             *endless_fall(setup, world),
             *start_overlaps(setup, world),

@@ -8,20 +8,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.findings.finding import Finding, set_value
-from zembrik.core.motion.track import extremes_of, most_of, scaled, value_at
+from zembrik.core.motion.track import extremes_of, most_of, scaled
 from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh
 from zembrik.core.setup.document import Setup
-from zembrik.core.setup.keyed import is_keyed
 from zembrik.core.setup.resolve import Resolved
-from zembrik.core.solver.soft_parts import cell_size
 from zembrik.core.solver.world import World
 from zembrik.core.start.overlap import A_TOUCH_M, collider_depths, places_of
 
 MOST_SUBSTEPS = 400
 CROWDED, ROOMY = 0.9, 0.7  # of the spacing of points: two thicknesses above one crunch; what the remedy makes of them
 MOST_ROOMS = 2.0  # thicknesses of both sides that something may go in a substep
-MOST_CELLS, SOUND_CELLS = 1.0, 0.6  # of a soft body that a push may cross in a substep; what the remedy aims at
-SOFTER = 0.36  # a soft body gives way by 1 + 0.36 r² times too much, r the cells a push crosses (hanging columns)
 FACING = -0.3  # cosine of two ways out that point against each other
 PER_FRAME = 4  # times a frame that a track's speed is read
 
@@ -107,41 +103,6 @@ def fast_for_thickness(setup: Setup, resolved: Resolved, assets: Assets) -> list
             Finding("fast_for_thickness", "Quality", False, "Too fast for its thickness", text, body.name,
                     (next(at), next(at), next(at)), label, patch)
         )  # fmt: skip
-    return found
-
-
-def stiff_for_substeps(setup: Setup, resolved: Resolved, assets: Assets) -> list[Finding]:
-    """A soft body so stiff and light that a push crosses more than a cell in a substep: it gives way too much.
-
-    A push goes at √(E/ρ), the speed of sound in a rod of Young's modulus E (Pa) and density ρ (kg/m³).
-    """
-    found, frames = [], range(setup.frames[0] - setup.preroll, setup.frames[1] + 1)
-    for k, body in enumerate(setup.bodies):
-        if body.role != "soft":
-            continue
-        values = resolved.document["bodies"][k]
-        stuff, cell = values["material"], values["cell"] or cell_size(placed_mesh(body, assets))
-        changes = is_keyed(stuff["young"]) or is_keyed(resolved.quality("substeps"))
-        steps = [(value_at(stuff["young"], f) ** 0.5 / resolved.count_at("substeps", f), f) for f in frames]
-        _, worst = max(steps if changes else steps[:1])
-        young, substeps = value_at(stuff["young"], worst), resolved.count_at("substeps", worst)
-        speed = float(np.sqrt(young / extremes_of(stuff["density"])[0]))
-        cells = speed / (setup.fps * substeps * cell)
-        if cells <= MOST_CELLS:
-            continue
-        needed = int(np.ceil(speed / (setup.fps * SOUND_CELLS * cell)))
-        text = (
-            f"A push goes through '{body.name}' at {speed:.3g} m/s: {cells:.2g} of its cells of {1e3 * cell:.3g} mm "
-            f"in a substep. With {substeps} substeps it gives way about {1.0 + SOFTER * cells**2:.2g} times as far as "
-            f"{young:.3g} Pa would."
-        )
-        label, patch = f"Use {needed} substeps", [set_value("/quality/substeps", needed)]
-        if needed > MOST_SUBSTEPS:
-            wide = float(f"{speed / (setup.fps * SOUND_CELLS * max(substeps, 60)):.2g}")
-            label, patch = "", []
-            text += f" {needed} substeps would be needed; cells of {1e3 * wide:.3g} mm do with {max(substeps, 60)}."
-        title = "Too stiff for its substeps"
-        found.append(Finding("stiff_for_substeps", "Quality", False, title, text, body.name, None, label, patch))
     return found
 
 

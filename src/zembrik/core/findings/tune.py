@@ -14,20 +14,17 @@ from zembrik.core.proxy.words import CARRIED_PROXIES
 from zembrik.core.setup.assets import Assets, file_part, in_metres, played
 from zembrik.core.setup.document import CacheMesh, FileMesh, Setup
 from zembrik.core.setup.resolve import Resolved
-from zembrik.core.solver.world import World
 
 WEAK, STRONG = 0.03, 40.0  # wind's push over a cloth's weight: less hardly moves it, more is a gale
 SOUND_WEAK, SOUND_STRONG = 0.5, 10.0  # what the remedies make of it
-HEAVY = 20.0  # times a cloth's mass
-HEAVY_SUBSTEPS = 240  # with so many a cloth held a body of 100 times its mass
 
 
-def tune_findings(setup: Setup, resolved: Resolved, world: World, assets: Assets) -> list[Finding]:
+def tune_findings(setup: Setup, resolved: Resolved, assets: Assets) -> list[Finding]:
     """Return what these checks find."""
     return [
         *idle_forces(setup, resolved), *early_motion(setup), *cut_motion(setup), *cut_files(setup, assets),
         *still_files(setup, assets),
-        *short_caches(setup, assets), *wind_against_weight(setup, resolved), *heavy_on_light(setup, resolved, world),
+        *short_caches(setup, assets), *wind_against_weight(setup, resolved),
     ]  # fmt: skip
 
 
@@ -224,27 +221,3 @@ def wind_against_weight(setup: Setup, resolved: Resolved) -> list[Finding]:
         label = f"Make it {speed * factor:.1f} m/s"
         found.append(Finding("wind_proportion", "Motion", False, title, text, body.name, None, label, patch))
     return found
-
-
-def heavy_on_light(setup: Setup, resolved: Resolved, world: World) -> list[Finding]:
-    """A rigid body many times heavier than a cloth it may fall on: with few substeps it tears through."""
-    substeps = resolved.least_count("substeps")
-    if substeps >= HEAVY_SUBSTEPS:
-        return []
-    points = [b for b in world.bodies if b.rigid is None and b.masters is None]
-    cloths = [(b.name, float(world.mass[b.first : b.last].sum())) for b in points]
-    heavy = [(p.name, float(p.mass.mass)) for p in world.solids.parts if p.mover is None]
-    if not cloths or not heavy:
-        return []
-    (light, little), (body, much) = min(cloths, key=lambda c: c[1]), max(heavy, key=lambda h: h[1])
-    if much < HEAVY * little:
-        return []
-    text = (
-        f"'{body}' weighs {much:.3g} kg, '{light}' {little:.3g} kg: {much / little:.0f} times less. With {substeps} "
-        "substeps a cloth cannot hold that and stretches or tears."
-    )
-    patch = [set_value("/quality/substeps", HEAVY_SUBSTEPS)]
-    return [
-        Finding("heavy_on_light", "Quality", False, "Something heavy on something light", text, body, None,
-                f"Use {HEAVY_SUBSTEPS} substeps", patch)
-    ]  # fmt: skip

@@ -17,7 +17,8 @@ together. So what rests has the strain that its load needs, and no more.
 
 **How exactly.** A turn ends when what is left of the forces could speed up the points by ACCURACY, in the mean:
 r M⁻¹ r is no less than Σ m/s² times the square of how far they are off. A share of what there was at the beginning will
-not do: most of that is strain from going straight on along a turn, and gravity is lost in it.
+not do: most of that is strain from going straight on along a turn, and gravity is lost in it. (M is the
+preconditioner, so for what is stiff this is a bound in energy, not in acceleration; see SHARE.)
 """
 
 from __future__ import annotations
@@ -56,6 +57,9 @@ from zembrik.core.solver.world import FIRST_ORDER, SECOND, TO_FIRST, TO_SECOND, 
 ACCURACY = 0.1  # m/s²
 BEGINNING = 0.05  # of what there was at the beginning: the first of several turns need not be exact
 LEAST_TURNS, MOST_TURNS, FALLS = 2, 8, 0.5  # a step has two turns; more where they leave more than this share
+# What is nearly at rest has little left from the beginning. If that were enough, nothing would answer what pulls it, in
+# no step: it would creep. So some must go, down to this share of ACCURACY.
+SHARE, LEAST = 0.1, 0.01
 SWING = 0.5  # m/s, by which a last turn may still change how fast something goes that touches
 MOST_ITERATIONS = 1000
 OVER, LEAST_SHARE, MOST_CUTS = 0.9, 0.1, 4  # of a turn that goes too far, see `ImplicitStep._shorten`
@@ -270,7 +274,9 @@ class ImplicitStep:
                 now = self._look(x, before, dt, False, True)
             if turn:
                 now = self._shorten(x, before, dt, pull, now, not over)
-            first = first or now
+            if not first:
+                first = now
+                enough = max(min(enough, SHARE**2 * first), LEAST**2 * enough)
             if over:
                 settled = not self.through and now <= max(FALLS**2 * first, enough) and self._swing() <= SWING * dt
                 if turn == MOST_TURNS or settled:
