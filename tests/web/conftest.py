@@ -61,7 +61,9 @@ def browser():
         options.add_argument(flag)
     options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
     driver = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
-    driver.set_script_timeout(120)  # drawing in software while kernels compile on the same two cores may hold a page up
+    # Drawing in software on two busy cores may hold a page up; what waits for it must wait longer than it may take.
+    driver.set_script_timeout(240)
+    driver.command_executor.client_config.timeout = 300
     yield driver
     driver.quit()
 

@@ -42,6 +42,10 @@ class Bench:
     def find(self, css):
         return self.browser.find_element(By.CSS_SELECTOR, css)
 
+    def read(self, css, what):
+        """Return a property of an element, found and read at once: between the two it may be drawn anew."""
+        return self.browser.execute_script(f"return document.querySelector(arguments[0])?.{what}", css)
+
     def click(self, css):
         def hit():
             try:
@@ -152,7 +156,7 @@ def test_the_whole_path(address, browser, database, settings, shot, tmp_path):
     bench.changed(lambda: bench.type("[id$=quality-substeps]", "12"))
     bench.changed(lambda: bench.type("[id$=quality-substeps]", "14"))
     bench.changed(lambda: bench.click("#undo"))
-    bench.wait(lambda: bench.find("[id$=quality-substeps]").get_attribute("value") == "12")
+    bench.wait(lambda: bench.read("[id$=quality-substeps]", "value") == "12")
     bench.click(".chip[data-body=sheet]")
     bench.wait(lambda: browser.find_elements(By.CSS_SELECTOR, ".fabric"))
     bench.changed(lambda: Select(bench.find(".fabric")).select_by_visible_text("oilcloth"))
@@ -240,20 +244,20 @@ def test_what_a_person_asked_for_is_not_overtaken(address, browser, shot):
         # An old panel is under way while a dial is changed: the change stays on show.
         bench.station("quality")
         ask_late(headers)
-        substeps = bench.find("[id$=quality-substeps]").get_attribute("value")
+        substeps = bench.read("[id$=quality-substeps]", "value")
         new = str(int(substeps) + 1)
         bench.changed(lambda new=new: bench.type("[id$=quality-substeps]", new))
         let_come()
-        assert bench.find("[id$=quality-substeps]").get_attribute("value") == new
+        assert bench.read("[id$=quality-substeps]", "value") == new
         # And while another station is opened: it stays open.
         ask_late(headers)
         bench.station("motion")
         let_come()
-        assert bench.find(".open-panel").get_attribute("data-station") == "motion"
+        assert bench.read(".open-panel", "dataset.station") == "motion"
     # What nothing overtook is shown.
     ask_late("{'X-By-Itself': '1'}")
     let_come()
-    assert bench.find(".open-panel").get_attribute("data-station") == "quality"
+    assert bench.read(".open-panel", "dataset.station") == "quality"
     assert complaints(browser) == []
 
 
@@ -313,7 +317,7 @@ def test_trials_are_planned_run_watched_and_one_is_adopted(address, browser, dat
     heights = f"return [...zembrik.trials.values()].map(t => {first_point})"
     bench.wait(lambda: all(h < 1.0 for h in browser.execute_script(heights)))
     bench.keys(",", ",")
-    assert bench.find("#now").text == "006"
+    assert bench.read("#now", "innerText") == "006"
 
     # At rest every frame is drawn once; then it plays from pictures, which a turn of the view makes anew.
     bench.wait(lambda: bench.state("book.size") == 8, 60)
@@ -330,7 +334,7 @@ def test_trials_are_planned_run_watched_and_one_is_adopted(address, browser, dat
     bench.wait(lambda: bench.state("book.age") > age and bench.state("book.size") == 8, 60)
     assert browser.execute_script(picture) not in (began, ended)
     bench.keys(Keys.HOME, Keys.END, ",", ",")
-    assert bench.find("#now").text == "006"
+    assert bench.read("#now", "innerText") == "006"
 
     # Picked by a click on its cell, which the canvas lies over.
     ActionChains(browser).move_to_element(cells[4]).click().perform()
@@ -441,7 +445,7 @@ def test_keys_are_added_moved_and_deleted_in_the_curve_view(address, browser, da
     bench.wait(lambda: bench.state("state.revision") == bench.revision())
     late = "const c = zembrik.curves, now = structuredClone(c.track), then = structuredClone(now); then.keys[1][0] = 4;"
     browser.execute_script(f"{late} c.show(then); c.show(now);")
-    assert bench.state("curves.chosen.has(1)") and bench.find("[data-set=frame]").get_attribute("value") == "7"
+    assert bench.state("curves.chosen.has(1)") and bench.read("[data-set=frame]", "value") == "7"
 
     # Its place at the keyed frame, before anything is baked.
     bench.wait(lambda: bench.state("state.revision") == bench.revision())
@@ -489,7 +493,7 @@ def test_a_dial_is_keyed_where_it_stands(address, browser, database, shot):
     bench.type("[data-set='0']", "3.5")
     bench.wait(lambda: 0.0035 in [key[1] for key in thickness()["keys"]])
     bench.wait(lambda: bench.state("state.revision") == bench.revision())
-    assert bench.find(".open-panel").get_attribute("data-station") == "quality"
+    bench.wait(lambda: bench.read(".open-panel", "dataset.station") == "quality")
     bench.wait(lambda: bench.find("#panel .spark").is_displayed())
     bench.type("[data-set='0']", "3500")
     bench.wait(lambda: "must be at most 1" in bench.find("#notices").text)
@@ -513,14 +517,14 @@ def test_a_remedy_is_taken_and_given_back_by_keys(address, browser, database, sh
         return [f.text for f in browser.find_elements(By.CSS_SELECTOR, "#panel .find b") if "Too fine" in f.text]
 
     dial = "[id$=quality-substeps]"
-    bench.type(dial, "2")
+    bench.changed(lambda: bench.type(dial, "2"))
     bench.wait(lambda: substeps() == 2 and told())
     cure = bench.wait(lambda: bench.find("#panel .find:has(b) .go-look").text)
     assert cure.startswith("Use ") and cure.endswith(" substeps")
     wanted = int(cure.split()[1])
     bench.changed(lambda: bench.click("#panel .find .go-look"))
     bench.wait(lambda: substeps() == wanted and not told())
-    assert wanted > 2 and bench.find(dial).get_attribute("value") == str(wanted)
+    assert wanted > 2 and bench.read(dial, "value") == str(wanted)
     ActionChains(browser).key_down(Keys.CONTROL).send_keys("z").key_up(Keys.CONTROL).perform()
     bench.wait(lambda: substeps() == 2 and told())
     hands = ActionChains(browser).key_down(Keys.CONTROL).key_down(Keys.SHIFT).send_keys("z")

@@ -20,6 +20,9 @@ export class Ribbon {
 
   set(state) { Object.assign(this, state); this.draw(); }
 
+  // However often something is told, it is drawn once for each picture that the screen shows.
+  draw() { this.due ??= requestAnimationFrame(() => { this.due = undefined; this.paint(); }); }
+
   frameAt(x) {
     const box = this.canvas.getBoundingClientRect();
     const share = (x - box.left) / box.width;
@@ -66,7 +69,7 @@ export class Ribbon {
     });
   }
 
-  draw() {
+  paint() {
     const ratio = Math.min(devicePixelRatio, 2);
     const { clientWidth: w, clientHeight: h } = this.canvas;
     if (!w || !h) return;
@@ -78,11 +81,13 @@ export class Ribbon {
     const peak = this.values.indexOf(top);
     const good = this.stale ? this.hatch(pen, ratio) : css("--pear");
     const dash = Math.max(ratio, Math.min(3 * ratio, step / 3));
-    for (let k = 0; k < count; k++) {
-      const x = k * step + gap / 2, width = Math.max(step - gap, 0.6);
+    const together = Math.max(1, Math.ceil(1 / step));  // frames that share a column of pixels, which shows their peak
+    for (let k = 0; k < count; k += together) {
+      const x = k * step + gap / 2, width = Math.max(step * together - gap, 0.6);
       const n = k + this.first - this.begin;
       if (n >= 0 && n < this.done) {
-        const share = Number.isFinite(this.values[n]) ? this.values[n] / top : 0;  // a cache from elsewhere has no figures
+        const own = this.values.slice(n, n + together).filter(Number.isFinite);
+        const share = Math.max(0, ...own) / top;  // a cache from elsewhere has no figures
         const height = Math.max(3 * ratio, share * (floor - 4 * ratio));
         pen.fillStyle = n === peak && !this.stale && step > 3 ? css("--lamp") : good;
         pen.fillRect(x, floor - height, width, height);
