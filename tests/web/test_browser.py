@@ -504,32 +504,35 @@ def test_a_dial_is_keyed_where_it_stands(address, browser, database, shot):
 
 
 def test_a_remedy_is_taken_and_given_back_by_keys(address, browser, database, shot):
-    """Too few substeps are told where they are set; the remedy sets them; undo and redo bring both back and forth."""
+    """Too much thickness is told where it is set; the remedy sets it; undo and redo bring both back and forth."""
+    with database.session() as session:
+        head = get_shot(session, shot).head.number
+        edit(session, shot, head, [{"op": "add", "path": "/quality/self_collision", "value": True}], "test")
     bench = Bench(browser)
     browser.get(f"{address}/shots/{shot}/quality?body=sheet")
     bench.wait(lambda: bench.state("state.status") and bench.state("state.whole"))
 
-    def substeps():
+    def thickness():
         with database.session() as session:
-            return get_shot(session, shot).head.document.get("quality", {}).get("substeps")
+            return get_shot(session, shot).head.document["bodies"][0].get("thickness")
 
     def told():
-        return [f.text for f in browser.find_elements(By.CSS_SELECTOR, "#panel .find b") if "Too fine" in f.text]
+        return [f.text for f in browser.find_elements(By.CSS_SELECTOR, "#panel .find b") if "Too thick" in f.text]
 
-    dial = "[id$=quality-substeps]"
-    bench.changed(lambda: bench.type(dial, "2"))
-    bench.wait(lambda: substeps() == 2 and told())
+    dial = "[id$=bodies-0-thickness]"
+    bench.changed(lambda: bench.type(dial, "40"))
+    bench.wait(lambda: thickness() == 0.04 and told())
     cure = bench.wait(lambda: bench.find("#panel .find:has(b) .go-look").text)
-    assert cure.startswith("Use ") and cure.endswith(" substeps")
-    wanted = int(cure.split()[1])
+    assert cure.startswith("Make it ") and cure.endswith(" mm thick")
+    wanted = float(cure.split()[2])
     bench.changed(lambda: bench.click("#panel .find .go-look"))
-    bench.wait(lambda: substeps() == wanted and not told())
-    assert wanted > 2 and bench.read(dial, "value") == str(wanted)
+    bench.wait(lambda: thickness() == wanted / 1e3 and not told())
+    assert wanted < 40 and float(bench.read(dial, "value")) == wanted
     ActionChains(browser).key_down(Keys.CONTROL).send_keys("z").key_up(Keys.CONTROL).perform()
-    bench.wait(lambda: substeps() == 2 and told())
+    bench.wait(lambda: thickness() == 0.04 and told())
     hands = ActionChains(browser).key_down(Keys.CONTROL).key_down(Keys.SHIFT).send_keys("z")
     hands.key_up(Keys.SHIFT).key_up(Keys.CONTROL).perform()
-    bench.wait(lambda: substeps() == wanted and not told())
+    bench.wait(lambda: thickness() == wanted / 1e3 and not told())
     assert complaints(browser) == []
 
 
