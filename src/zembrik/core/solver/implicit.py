@@ -42,7 +42,6 @@ from zembrik.core.solver.blocks import (
 from zembrik.core.solver.cloth_forces import add_elastic, note_bent
 from zembrik.core.solver.planes import add_planes, find_planes, no_planes
 from zembrik.core.solver.ties import (
-    APART,
     BodyBlocks,
     begin_bodies,
     invert_bodies,
@@ -295,14 +294,16 @@ class ImplicitStep:
         self.solved[:] = x
         past, planes = self.world.past, self.planes
         past.load[:], past.on[:], past.stretch[:] = planes.bears, planes.on, planes.stretch
+        past.stretch[past.on < 0.0] = 0.0  # what is left there is of some step before
 
     def _shorten(self, x: Floats, before: Floats, dt: float, pull: float, now: float, stiff: bool) -> float:
-        """Take the last turn back in part where it went too far: where forces push back more than they pulled, J.
+        """Take the last turn back in part where it went too far: where what drives pushes back more than all pulled, J.
 
-        After Matthies and Strang (1979). Return what is left then.
+        After Matthies and Strang (1979), but for contact: what came in by the way is there in the next turn, and holds.
+        Cut short before it, each turn would find it open again. Return what is left then.
         """
         for _ in range(MOST_CUTS):
-            push = -float(np.vdot(self.force, self.last))
+            push = -float(np.vdot(self.drive, self.last[: self.count]))
             if push <= OVER * pull:
                 break
             share = min(max(pull / (pull + push), LEAST_SHARE), 0.5)
@@ -345,16 +346,11 @@ class ImplicitStep:
         """Set the velocities v (n, 3), m/s, when all is where it comes to, x; `pressed` is added to what touches."""
         where = self.free
         self.touched[: len(pressed)] |= pressed > 0
-        mended = (x - self.solved) / dt
-        # What is moved out is stopped, or let go slowly: how fast it was moved out depends on the step alone.
-        size = np.linalg.norm(mended, axis=1)
-        toward = np.einsum("ni,ni->n", (self.solved - self.aim) / self.step[:, None], mended) / np.maximum(size, 1e-300)
-        mended *= np.clip((APART - toward) / np.maximum(size, 1e-300), 0.0, 1.0)[:, None]
-        v[where] = ((self.solved - self.aim) / self.step[:, None] + mended)[where]
+        # What is moved out after the step gains no speed by it: how fast that would be depends on the step alone.
+        v[where] = ((self.solved - self.aim) / self.step[:, None])[where]
         order = self.world.past.order
         past = self.world.past
         past.x[:], past.v[:] = self.before, self.was
-        past.v[where] += mended[where]  # given at once: nothing of it is owed
         second = (order == SECOND) | (order == TO_SECOND)
         order[:] = np.where(self.touched, np.where(second, TO_FIRST, FIRST_ORDER), np.where(second, SECOND, TO_SECOND))
         pressed[:] = self.touched[: len(pressed)]
