@@ -138,7 +138,7 @@ class Touching:
         self.any = bool(len(self.faces)) and (itself or len(np.unique(whose)) > 1)
         self.layers = itself or len(np.unique(whose[whose >= 0])) > 1  # whether cloth is kept apart from cloth
         self.built: Floats | None = None
-        self.seen, self.spare = WIDER * self.room, 0.0  # metres
+        self.seen, self.least = WIDER * self.room, 0.0  # metres; the least that any two are kept apart
         if not self.any:  # then nothing is ever looked for, and no room is taken for it
             self.hits, self.touched = np.zeros(0, np.int32), 0
             return
@@ -204,7 +204,7 @@ class Touching:
         self.built = None
         # What is looked for is a little wider than what touches, always: what is known of a pair holds for all.
         self.seen[:] = WIDER * self.room
-        self.spare = 2.0 * (WIDER - DEEP) * float(self.room.min(initial=np.inf))
+        self.least = 2.0 * float(self.room.min(initial=np.inf))
 
     def _move_corners(self, frame: float) -> None:
         for corner, first in zip(self.corners, self.first, strict=False):
@@ -267,7 +267,7 @@ class Touching:
             shift_guests(self.guests, rigid, self.x[guests])
         many = find_touching(
             x, self.x, self.before, self.rest, self.whose, self.seen, self.faces, self.edges, self.points.near,
-            self.lines.near, self.ways, anew, 1.0, self.spare, self.hits,
+            self.lines.near, self.ways, anew, 1.0, 0.0, self.hits,
         )  # fmt: skip
         return self.hits[:many]
 
@@ -293,9 +293,10 @@ class Touching:
             shift_guests(self.guests, rigid, self.x[guests])
             were = self.x[guests].copy()
         things = (self.faces, self.edges, self.points.near, self.lines.near)
+        width = DEEP if mends and not shown else 1.0
         many = find_touching(
             x[: self.count], self.x, self.before, self.rest, self.whose, self.seen, *things, self.ways, not mends,
-            (DEEP if mends and not shown else 1.0) / WIDER, self.spare, self.hits,
+            width / WIDER, (WIDER - width) * self.least, self.hits,
         )  # fmt: skip
         hits = self.hits[:many]
         if self.guest_end > self.count:
