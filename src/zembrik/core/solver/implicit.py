@@ -303,7 +303,7 @@ class ImplicitStep:
         Cut short before it, each turn would find it open again. Return what is left then.
         """
         for _ in range(MOST_CUTS):
-            push = -float(np.vdot(self.drive, self.last[: self.count]))
+            push = -float(np.vdot(self.force, self.last))
             if push <= OVER * pull:
                 break
             share = min(max(pull / (pull + push), LEAST_SHARE), 0.5)
@@ -403,14 +403,13 @@ class ImplicitStep:
             many, self.through = tie_touching(
                 hits, touching.faces, touching.edges, touching.points.near, touching.lines.near, touching.x,
                 touching.before, touching.room, touching.grip, touching.slip, world.cloth, touching.guest_end,
-                touching.guests, rigid, self.heavy, self.free, self.first, stiff, self.room, self.drive, force, values,
-                block, dt,
+                touching.guests, rigid, self.heavy, self.free, stiff, self.room, force, values, block, dt,
             )  # fmt: skip
             touching.touched = many
         if len(solids.contacts.a) and not settled:
             many = tie_skin(
-                solids.contacts, solids.skin, rigid, x, self.heavy, self.free, self.first, stiff, many, self.room,
-                self.drive, force, values, block, dt,
+                solids.contacts, solids.skin, rigid, x, self.heavy, self.free, stiff, many, self.room, force,
+                values, block, dt,
             )  # fmt: skip
         self.ties = some_ties(self.room, many)
         force[:n][~self.free] = 0.0

@@ -1,10 +1,10 @@
 """Points against faces, edges against edges and points against rigid bodies, as ties within the implicit step.
 
 Each touching pair is pushed apart by hold × depth along the way out, where hold is FIRMNESS times what both sides'
-masses resist in a step, and rubs across it by at most friction times its load (see `planes`). Which way is out is told
-by the side both were on when the step began (`mesh_contact`), or by the body's distance field. Rigid bodies give way as
-much as they are pushed: what a body weighs is carried by the cloth under it within the same step. What crosses all
-the same is mended after the step.
+masses resist in a step, set in softly (EASE); and it rubs across it by at most friction times its load (see `planes`).
+Which way is out is told by the side both were on when the step began (`mesh_contact`), or by the body's distance field.
+Rigid bodies give way as much as they are pushed: what a body weighs is carried by the cloth under it within the same
+step. What crosses all the same is mended after the step.
 """
 
 from __future__ import annotations
@@ -21,6 +21,7 @@ from zembrik.core.solver.planes import SURE
 
 FIRMNESS = 30.0
 MOST = 16  # particles that a tie joins: four places, each carried by up to four
+EASE = 0.02  # of what both are kept apart: over twice this much a push sets in, so that none is there and gone again
 APART = 0.2  # m/s, by which what was too near when the step began is let go apart: it is not to be thrown
 
 Floats = NDArray[np.float64]
@@ -98,34 +99,34 @@ def begin_bodies(rigid, dt, stiff, block, force, first):  # type: ignore[no-unty
 
 
 @kernel
-def _tie(ties, t, hold, depth, give, normal, slid, ahead, grip, slip, first, stiff, force, values, block, row):  # type: ignore[no-untyped-def]
+def _tie(ties, t, hold, depth, ease, give, normal, slid, grip, slip, stiff, force, values, block, row):  # type: ignore[no-untyped-def]
     """Give tie t its strength, and add its push (N) and, if `stiff`, what of it is on the diagonal.
 
-    Its points, shares and body are given. What they move apart by if pushed by 1 N is `give` (m/N), `ahead` (3,) what
-    drives them yet, slid (3,) how far they slid since the step began, metres. Return whether it pushes at all.
+    Its points, shares and body are given. It pushes from a depth of 0 on, more and more firmly up to twice `ease`, both
+    in metres. What its sides move apart by if pushed by 1 N is `give` (m/N), slid (3,) how far they slid since the step
+    began, metres. Return whether it pushes at all.
     """
-    toward, along = 0.0, 0.0
+    if depth <= 0.0:
+        return False
+    firm, load = hold, hold * (depth - ease)
+    if depth < 2.0 * ease:
+        firm = hold * depth / (2.0 * ease)
+        load = 0.5 * firm * depth
+    along, way = 0.0, 0.0
     for a in range(3):
         ties.normal[t, a] = normal[a]
-        toward += ahead[a] * normal[a]
         along += slid[a] * normal[a]
-    load = (depth - toward) / (give + 1.0 / hold)  # what it takes to keep them apart
-    if depth <= 0.0 and load <= 0.0:
-        return False
-    if depth > 0.0 and not first:  # what the last turn left them with is what they bear
-        load = hold * depth
-    load, way = max(load, 0.0), 0.0
     for a in range(3):
         slid[a] -= along * normal[a]
         way += slid[a] * slid[a]
-    way, rub, drag, push = np.sqrt(way), hold, hold, hold * depth
+    way, rub, drag = np.sqrt(way), hold, hold
     if hold * way > grip * load:  # as far as friction can, see `planes`
         drag = slip * load / way
         rub = drag if drag * give > SURE else 0.0
-    ties.hold[t], ties.rub[t] = hold, rub
-    fx = push * normal[0] - drag * slid[0]
-    fy = push * normal[1] - drag * slid[1]
-    fz = push * normal[2] - drag * slid[2]
+    ties.hold[t], ties.rub[t] = firm, rub
+    fx = load * normal[0] - drag * slid[0]
+    fy = load * normal[1] - drag * slid[1]
+    fz = load * normal[2] - drag * slid[2]
     for n in range(ties.first[t], ties.first[t + 1]):
         i, share = ties.points[n], ties.share[n]
         force[i, 0] += share * fx
@@ -135,7 +136,7 @@ def _tie(ties, t, hold, depth, give, normal, slid, ahead, grip, slip, first, sti
             for a in range(3):
                 values[i, 5 * a] += share * share * rub
                 for b in range(3):
-                    values[i, 4 * a + b] += share * share * (hold - rub) * normal[a] * normal[b]
+                    values[i, 4 * a + b] += share * share * (firm - rub) * normal[a] * normal[b]
     r = ties.body[t]
     if r < 0:
         return True
@@ -156,7 +157,7 @@ def _tie(ties, t, hold, depth, give, normal, slid, ahead, grip, slip, first, sti
                 for a in range(3):
                     both += moves[k, a] * moves[m, a]
                     there += moves[m, a] * normal[a]
-                block[r, k, m] += rub * both + (hold - rub) * there * across
+                block[r, k, m] += rub * both + (firm - rub) * there * across
     return True
 
 
@@ -169,8 +170,8 @@ def _join(ties, last, i, share):  # type: ignore[no-untyped-def]
 
 @kernel
 def tie_touching(  # type: ignore[no-untyped-def]
-    hits, faces, edges, points, lines, x, before, room, grip, slip, cloth, guests, guest, rigid, heavy, free, first,
-    stiff, ties, drive, force, values, block, dt,
+    hits, faces, edges, points, lines, x, before, room, grip, slip, cloth, guests, guest, rigid, heavy, free, stiff,
+    ties, force, values, block, dt,
 ):  # fmt: skip
     """Make a tie of every touching pair of cloth, soft bodies' surfaces, rigid bodies' corners, and what is moved.
 
@@ -182,12 +183,10 @@ def tie_touching(  # type: ignore[no-untyped-def]
         room, grip, slip: float64 (N,), thickness in metres, static and sliding friction.
         cloth, guests: the first are points of cloth, those up to `guests` are guests, see `guests`.
         guest, rigid: the guests and the rigid bodies. heavy: float64 (n,), N/m, and free: bool (n,), of all particles.
-        first: whether a step begins: what they bear is to be told from what drives them.
-        ties: room, filled. drive: float64 (n, 3), N, what moves the particles but for contact.
-        force, values, block: the step's; pushes are added and, if `stiff`, blocks on the diagonal.
+        ties: room, filled. force, values, block: the step's; pushes are added and, if `stiff`, blocks on the diagonal.
     """
     many, through, count = 0, 0, len(points.pairs)
-    at, share, slid, arm, ahead = np.empty(4, np.int64), np.empty(4), np.empty(3), np.empty(3), np.empty(3)
+    at, share, slid, arm = np.empty(4, np.int64), np.empty(4), np.empty(3), np.empty(3)
     for q in hits:
         if q < count:
             p, t = points.pairs[q, 0], points.pairs[q, 1]
@@ -205,9 +204,10 @@ def tie_touching(  # type: ignore[no-untyped-def]
             a, b = at[0], at[2]
             least = min(room[a] + room[b], lines.apart[q - count])
             was = edge_gap(before, before, at[0], at[1], at[2], at[3])[0]
-        depth = min(least, was + APART * dt) - gap
+        ease = EASE * least
+        depth = min(least + ease, was + APART * dt) - gap
         two, give, body, part, last = False, 0.0, -1, 0.0, ties.first[many]
-        arm[:] = ahead[:] = 0.0
+        arm[:] = 0.0
         for n in range(4):
             i = at[n]
             if i < cloth:
@@ -229,8 +229,6 @@ def tie_touching(  # type: ignore[no-untyped-def]
         for n in range(ties.first[many], last):
             i, part_of = ties.points[n], ties.share[n]
             give += part_of * part_of / heavy[i]
-            for c in range(3):
-                ahead[c] += part_of / heavy[i] * drive[i, c]
         if two or give <= 0.0:
             continue
         ties.first[many + 1] = last
@@ -244,21 +242,21 @@ def tie_touching(  # type: ignore[no-untyped-def]
                 slid[c] += share[n] * (x[at[n], c] - before[at[n], c])
         through += gap < 0.0
         many += _tie(
-            ties, many, FIRMNESS / give, depth, give, (nx, ny, nz), slid, ahead, np.sqrt(grip[a] * grip[b]),
-            np.sqrt(slip[a] * slip[b]), first, stiff, force, values, block, len(heavy),
+            ties, many, FIRMNESS / give, depth, ease, give, (nx, ny, nz), slid, np.sqrt(grip[a] * grip[b]),
+            np.sqrt(slip[a] * slip[b]), stiff, force, values, block, len(heavy),
         )  # fmt: skip
     return many, through
 
 
 @kernel
-def tie_skin(contacts, skin, rigid, x, heavy, free, first, stiff, many, ties, drive, force, values, block, dt):  # type: ignore[no-untyped-def]
+def tie_skin(contacts, skin, rigid, x, heavy, free, stiff, many, ties, force, values, block, dt):  # type: ignore[no-untyped-def]
     """Make a tie of every contact of a skin point that goes with particles, from tie `many` on; return how many then.
 
     Args:
         contacts, skin, rigid: see `arrays`; the contacts are of places as predicted.
         x: float64 (n, 3), where the particles are. heavy: float64 (n,), N/m. All else as in `tie_touching`.
     """
-    slid, ahead, rows = np.empty(3), np.empty(3), len(heavy)
+    slid, rows = np.empty(3), len(heavy)
     bears = np.zeros(len(rigid.w))
     for turn in range(2):  # first how many bear each body: its weight is shared out among them
         for q in range(len(contacts.a)):
@@ -267,7 +265,7 @@ def tie_skin(contacts, skin, rigid, x, heavy, free, first, stiff, many, ties, dr
                 continue
             row, last, give = contacts.row[q], ties.first[many], 0.0
             for c in range(3):
-                slid[c], ahead[c] = -skin.now[s, c], 0.0
+                slid[c] = -skin.now[s, c]
             for n in range(4):
                 i, share = skin.masters[s, n], skin.shares[s, n]
                 if share == 0.0:
@@ -277,8 +275,6 @@ def tie_skin(contacts, skin, rigid, x, heavy, free, first, stiff, many, ties, dr
                 if free[i]:
                     last = _join(ties, last, i, share)
                     give += share * share / heavy[i]
-                    for c in range(3):
-                        ahead[c] += share / heavy[i] * drive[i, c]
             if give <= 0.0:
                 continue
             rx, ry, rz = row[ARM_B], row[ARM_B + 1], row[ARM_B + 2]
@@ -287,15 +283,15 @@ def tie_skin(contacts, skin, rigid, x, heavy, free, first, stiff, many, ties, dr
                 slid[0] -= shift[0] + shift[4] * rz - shift[5] * ry
                 slid[1] -= shift[1] + shift[5] * rx - shift[3] * rz
                 slid[2] -= shift[2] + shift[3] * ry - shift[4] * rx
-            gap, was, toward = row[GAP], row[GAP], 0.0
+            gap, was = row[GAP], row[GAP]
             for c in range(3):
                 gap += slid[c] * row[NORMAL + c]
                 was -= row[SLID + c] * row[NORMAL + c]
                 slid[c] += row[SLID + c]
-                toward += ahead[c] * row[NORMAL + c]
-            depth = min(row[ROOM], was + APART * dt) - gap
+            ease = EASE * row[ROOM]
+            depth = min(row[ROOM] + ease, was + APART * dt) - gap
             moves = r >= 0 and rigid.w[r] > 0.0 and not rigid.asleep[r]
-            if depth <= 0.0 and depth <= toward:
+            if depth <= 0.0:
                 continue
             if turn == 0:
                 if r >= 0:
@@ -307,8 +303,8 @@ def tie_skin(contacts, skin, rigid, x, heavy, free, first, stiff, many, ties, dr
             ties.arm[many, 0], ties.arm[many, 1], ties.arm[many, 2] = -rx, -ry, -rz
             normal = (row[NORMAL], row[NORMAL + 1], row[NORMAL + 2])
             many += _tie(
-                ties, many, hold, depth, give, normal, slid, ahead, row[GRIP], row[SLIP], first, stiff, force, values,
-                block, rows,
+                ties, many, hold, depth, ease, give, normal, slid, row[GRIP], row[SLIP], stiff, force, values, block,
+                rows,
             )  # fmt: skip
     return many
 
