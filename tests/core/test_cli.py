@@ -24,10 +24,10 @@ def zembrik(*words, code=0):
 def test_the_whole_path_without_web_and_database(sheet, tmp_path):
     setup, cache = tmp_path / "sheet.json", tmp_path / "sheet.zarr"
     setup.write_text(json.dumps(sheet))
-    assert "Too fine for its substeps" in zembrik("check", setup).stdout
-    sound = tmp_path / "sound.json"
-    sound.write_text(json.dumps({**sheet, "quality": {"substeps": 90}}))
-    assert "No findings" in zembrik("check", sound).stdout
+    assert "No findings" in zembrik("check", setup).stdout
+    idle = tmp_path / "idle.json"
+    idle.write_text(json.dumps({**sheet, "quality": {"iterations": 5}}))
+    assert "A dial without effect" in zembrik("check", idle).stdout
     assert "frames 1 to 6" in zembrik("bake", setup, "--out", cache, "--frames", "1-6").stdout
     assert "a cache already" in zembrik("bake", setup, "--out", cache, code=2).stderr
     told = zembrik("bake", setup, "--out", cache, "--resume", "--threads", "1").stderr

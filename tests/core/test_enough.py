@@ -40,27 +40,10 @@ BALL = {"name": "ball", "role": "collider", "mesh": {"shape": "ball", "radius": 
         "place": {"translate": [0.0, 0.35, 0.0]}, "proxy": {"kind": "ball"}}  # fmt: skip
 
 
-def test_cloth_that_is_too_thick_for_its_points():
-    """Points 50 mm apart that are kept 75 mm off each other: at rest its mean stretch is over twice what it need be."""
-    falls = {"translate": [0.0, 0.64, 0.0]}
-    setup = {"bodies": [sheet(20, 0.0375, place=falls), BALL], "quality": {"self_collision": True, "substeps": 20}}
-    (finding,) = told(setup, "thick_for_spacing")
-    assert "kept 75 mm off itself" in finding.text and "50 mm apart" in finding.text
-    after = cured(setup, finding)
-    assert not told(after, "thick_for_spacing")
-    assert after["bodies"][0]["thickness"] == pytest.approx(0.35 / 20, rel=0.05)
-    stretch = [figures(one, 32)["mean_stretch"][-8:].mean() for one in (setup, after)]
-    assert stretch[0] > 2.0 * stretch[1]
-    setup["quality"]["self_collision"] = False
-    assert not told(setup, "thick_for_spacing")
-
-
 def test_a_bar_that_is_too_fast_for_its_thickness():
     """A bar of 20 mm at 12 m/s into a held sheet: 25 mm a substep of 20, and both keep 2 mm free between them.
 
-    Deeper than that is within the bar or beyond it. By the order in which pairs happen to be solved, and how far they
-    are looked for, 1.7 to 8 mm were measured before the remedy (0.6 at the narrowest of five margins), and after it 0
-    to 2.5: pressed against it, never through.
+    Nothing goes deeper into it than 0.1 mm, but the cloth beside the bar is stretched by 28%; with the remedy by 10%.
     """
     bar = {"name": "bar", "role": "collider", "mesh": {"shape": "box", "size": [0.4, 0.02, 0.02]}, "thickness": 0.001,
            "place": {"translate": [0, 0, -0.5]}, "proxy": {"kind": "box"},
@@ -74,8 +57,7 @@ def test_a_bar_that_is_too_fast_for_its_thickness():
     after = cured(setup, finding)
     assert not told(after, "fast_for_thickness")
     one, two = figures(setup, 9), figures(after, 9)
-    deep, left = one["worst_penetration"].max(), two["worst_penetration"].max()
-    assert deep > 0.002 and left < 0.003 and left < deep
+    assert max(one["worst_penetration"].max(), two["worst_penetration"].max()) < 0.0005
     assert one["worst_stretch"].max() > 1.4 * two["worst_stretch"].max()
     bar["motion"]["translate"]["keys"][1][0] = 49
     assert not told(setup, "fast_for_thickness")

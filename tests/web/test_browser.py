@@ -504,35 +504,31 @@ def test_a_dial_is_keyed_where_it_stands(address, browser, database, shot):
 
 
 def test_a_remedy_is_taken_and_given_back_by_keys(address, browser, database, shot):
-    """Too much thickness is told where it is set; the remedy sets it; undo and redo bring both back and forth."""
-    with database.session() as session:
-        head = get_shot(session, shot).head.number
-        edit(session, shot, head, [{"op": "add", "path": "/quality/self_collision", "value": True}], "test")
+    """A dial without effect is told where it is set; its remedy gives it back; undo and redo go back and forth."""
     bench = Bench(browser)
     browser.get(f"{address}/shots/{shot}/quality?body=sheet")
     bench.wait(lambda: bench.state("state.status") and bench.state("state.whole"))
 
-    def thickness():
+    def iterations():
         with database.session() as session:
-            return get_shot(session, shot).head.document["bodies"][0].get("thickness")
+            return get_shot(session, shot).head.document.get("quality", {}).get("iterations")
 
     def told():
-        return [f.text for f in browser.find_elements(By.CSS_SELECTOR, "#panel .find b") if "Too thick" in f.text]
+        return [f.text for f in browser.find_elements(By.CSS_SELECTOR, "#panel .find b") if "without effect" in f.text]
 
-    dial = "[id$=bodies-0-thickness]"
-    bench.changed(lambda: bench.type(dial, "40"))
-    bench.wait(lambda: thickness() == 0.04 and told())
-    cure = bench.wait(lambda: bench.find("#panel .find:has(b) .go-look").text)
-    assert cure.startswith("Make it ") and cure.endswith(" mm thick")
-    wanted = float(cure.split()[2])
+    dial = "[id$=quality-iterations]"
+    given = bench.read(dial, "value")
+    bench.changed(lambda: bench.type(dial, "5"))
+    bench.wait(lambda: iterations() == 5 and told())
+    assert bench.wait(lambda: bench.find("#panel .find:has(b) .go-look").text) == "Give it back"
     bench.changed(lambda: bench.click("#panel .find .go-look"))
-    bench.wait(lambda: thickness() == wanted / 1e3 and not told())
-    assert wanted < 40 and float(bench.read(dial, "value")) == wanted
+    bench.wait(lambda: iterations() is None and not told())
+    assert bench.read(dial, "value") == given != "5"
     ActionChains(browser).key_down(Keys.CONTROL).send_keys("z").key_up(Keys.CONTROL).perform()
-    bench.wait(lambda: thickness() == 0.04 and told())
+    bench.wait(lambda: iterations() == 5 and told())
     hands = ActionChains(browser).key_down(Keys.CONTROL).key_down(Keys.SHIFT).send_keys("z")
     hands.key_up(Keys.SHIFT).key_up(Keys.CONTROL).perform()
-    bench.wait(lambda: thickness() == wanted / 1e3 and not told())
+    bench.wait(lambda: iterations() is None and not told())
     assert complaints(browser) == []
 
 

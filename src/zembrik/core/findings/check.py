@@ -12,7 +12,6 @@ from scipy.sparse.csgraph import connected_components
 from zembrik.core.findings.enough import (
     fast_for_thickness,
     squeezed,
-    thick_for_spacing,
 )
 from zembrik.core.findings.finding import Finding, set_value
 from zembrik.core.findings.idle import idle_dials
@@ -45,7 +44,6 @@ def check_setup(setup: Setup, assets: Assets) -> list[Finding]:
             *prepare_findings(setup, resolve(setup), assets),
             *tune_findings(setup, resolve(setup), assets),
             *idle_dials(setup, resolve(setup)),
-            *thick_for_spacing(setup, resolve(setup), assets),
             *fast_for_thickness(setup, resolve(setup), assets),
             *squeezed(setup, resolve(setup), world),
             *endless_fall(setup, world),

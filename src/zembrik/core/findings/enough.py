@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.findings.finding import Finding, set_value
-from zembrik.core.motion.track import extremes_of, most_of, scaled
+from zembrik.core.motion.track import extremes_of, scaled
 from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh
 from zembrik.core.setup.document import Setup
 from zembrik.core.setup.resolve import Resolved
@@ -16,7 +16,6 @@ from zembrik.core.solver.world import World
 from zembrik.core.start.overlap import A_TOUCH_M, collider_depths, places_of
 
 MOST_SUBSTEPS = 400
-CROWDED, ROOMY = 0.9, 0.7  # of the spacing of points: two thicknesses above one crunch; what the remedy makes of them
 MOST_ROOMS = 2.0  # thicknesses of both sides that something may go in a substep
 FACING = -0.3  # cosine of two ways out that point against each other
 PER_FRAME = 4  # times a frame that a track's speed is read
@@ -29,32 +28,8 @@ def _least(resolved: Resolved, number: int) -> float:
     return extremes_of(resolved.document["bodies"][number]["thickness"])[0]
 
 
-def thick_for_spacing(setup: Setup, resolved: Resolved, assets: Assets) -> list[Finding]:
-    """Self-collision that keeps cloth farther apart than its points are: folds have no room and it crunches."""
-    if not resolved.quality("self_collision"):
-        return []
-    found = []
-    for k, body in enumerate(setup.bodies):
-        if body.role != "cloth":
-            continue
-        thickness = most_of(resolved.document["bodies"][k]["thickness"])
-        spacing = float(np.median(placed_mesh(body, assets).edge_lengths))
-        if 2.0 * thickness <= CROWDED * spacing:
-            continue
-        better = float(f"{0.5 * ROOMY * spacing:.2g}")
-        text = (
-            f"'{body.name}' is kept {2e3 * thickness:.3g} mm off itself, but its points are {1e3 * spacing:.3g} mm "
-            f"apart: a fold has no room, and the cloth stretches and crunches. {1e3 * better:.3g} mm of thickness fit."
-        )
-        patch = [set_value(f"/bodies/{k}/thickness", better)]
-        label = f"Make it {1e3 * better:.3g} mm thick"
-        title = "Too thick for its points"
-        found.append(Finding("thick_for_spacing", "Quality", False, title, text, body.name, None, label, patch))
-    return found
-
-
 def fast_for_thickness(setup: Setup, resolved: Resolved, assets: Assets) -> list[Finding]:
-    """A collider that goes farther in a substep than the room kept free: cloth sinks into it and is stretched."""
+    """A collider that goes farther in a substep than the room kept free: the cloth that it meets is stretched."""
     begin = setup.frames[0] - setup.preroll
     sheets = []
     for k, body in enumerate(setup.bodies):
@@ -92,7 +67,7 @@ def fast_for_thickness(setup: Setup, resolved: Resolved, assets: Assets) -> list
         text = (
             f"'{body.name}' goes up to {steps[worst] * setup.fps:.3g} m/s, at frame {frames[worst]:.0f}: "
             f"{1e3 * step:.3g} mm in a substep. It and '{name}' are kept {1e3 * rooms:.3g} mm apart; beyond "
-            f"{MOST_ROOMS * 1e3 * rooms:.3g} mm a substep the cloth sinks in and is stretched."
+            f"{MOST_ROOMS * 1e3 * rooms:.3g} mm a substep the cloth beside it is stretched."
         )
         label, patch = f"Use {needed} substeps", [set_value("/quality/substeps", needed)]
         if needed > MOST_SUBSTEPS:

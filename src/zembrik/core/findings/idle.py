@@ -41,9 +41,9 @@ def _of_quality(setup: Setup, resolved: Resolved) -> list[Idle]:
         found.append(
             ("/quality/contact", "contact", "only cloth, soft bodies and changing forms have corners to look at")
         )
-    if not roles & {"soft", "rigid"}:
-        found.append(("/quality/iterations", "iterations", "cloth settles without passes"))
-        found.append(("/quality/enough", "enough", "cloth settles without passes"))
+    if "rigid" not in roles:
+        found.append(("/quality/iterations", "iterations", "passes are over rigid bodies, and there is none"))
+        found.append(("/quality/enough", "enough", "passes are over rigid bodies, and there is none"))
     elif resolved.quality("iterations") == 1:
         found.append(("/quality/enough", "enough", "a substep makes one pass anyway"))
     return found

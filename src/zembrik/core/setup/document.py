@@ -363,7 +363,7 @@ class Quality(KeyedPart):
     substeps: KeyedWhole | None = keyed_dial(
         None,
         "a frame",
-        "Motion in finer steps, stiffer soft bodies and safer contact.",
+        "Motion in finer steps, and safer contact.",
         "Time grows in proportion.",
         least=1,
         most=400,
@@ -371,7 +371,7 @@ class Quality(KeyedPart):
     iterations: KeyedWhole | None = keyed_dial(
         None,
         "a substep",
-        "Passes over soft and rigid bodies and joints; cloth settles without.",
+        "Passes over rigid bodies and joints; cloth and soft bodies settle without.",
         "Helps less than as many more substeps.",
         least=1,
         most=100,

@@ -11,7 +11,7 @@ class Profile:
 
     Attributes:
         substeps: steps a frame.
-        iterations: passes over soft and rigid bodies and joints a substep.
+        iterations: passes over rigid bodies and joints a substep.
         enough: metres; a pass that moves nothing farther is a substep's last.
         contact: "points", "faces" or "edges".
         self_collision: whether cloth is kept apart from itself.
