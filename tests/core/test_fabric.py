@@ -153,7 +153,7 @@ def test_a_fine_cloth_hangs_no_lower_than_a_coarse_one():
     """2 m of 1,000 N/m and 0.35 kg/m² at 20 substeps: within 0.2% of its length."""
     length, stiff, weight = 2.0, 1000.0, 0.35
     material = {"stretch": stiff, "compression": stiff, "shear": stiff, "area_density": weight, "bend": 1e-4}
-    cloth = sheet((length, length), (70, 70), turn=(0, 0, -90), material=material)
+    cloth = sheet((length, length), (40, 40), turn=(0, 0, -90), material=material)
     cloth["pins"] = [{"points": {"box": [[-1, length / 2 - 1e-6, -2], [1, 2, 2]]}}]
     calm = [{"kind": "air damping", "rate": 4.0}]
     stage = Stage({"world": {"ground": None, "air_density": 0}, "bodies": [cloth], "forces": calm})
@@ -185,8 +185,7 @@ def test_more_substeps_come_nearer_to_the_finest_run():
 
 
 def test_light_cloth_that_has_fallen_comes_to_rest_with_many_substeps():
-    """Muslin dropped over a board lies there: it may not draw together and jump about, as when the coarse step let go
-    at once of the strain that contact and friction leave in it (it drew together to a third of its width)."""
+    """Muslin dropped over a board lies there: it may not draw together and jump about."""
     sheet = {
         "name": "sheet", "role": "cloth", "mesh": {"shape": "grid", "size": [0.8, 0.7], "segments": [64, 56]},
         "place": {"translate": [0.0, 0.24, 0.0], "rotate": [0.0, 35.0, 3.0]},
@@ -196,7 +195,7 @@ def test_light_cloth_that_has_fallen_comes_to_rest_with_many_substeps():
         "name": "board", "role": "collider", "mesh": {"shape": "box", "size": [0.6, 0.03, 0.36]},
         "place": {"translate": [0.0, 0.015, 0.0]}, "proxy": {"kind": "box"}, "thickness": 0.001,
     }  # fmt: skip
-    stage = Stage({"frames": [1, 20], "bodies": [sheet, board]}, 64)
+    stage = Stage({"frames": [1, 20], "bodies": [sheet, board]}, 40)
     stage.run(19)
     world = stage.world
     energy = 0.5 * float((world.mass[:, None] * world.v**2).sum())
