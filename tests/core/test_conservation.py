@@ -143,4 +143,4 @@ def test_a_scene_that_is_turned_as_a_whole_is_the_same(proxy, monkeypatch):
 
 
 def test_a_soft_scene_that_is_turned_as_a_whole_is_the_same():
-    assert np.abs(fallen("soft", turn_deg=37.0) - fallen("soft")).max() < KINDS["soft"][3]
+    assert np.abs(fallen("soft", turn_deg=37.0) - fallen("soft")).max() < 5e-3  # a step is solved as exactly as it says

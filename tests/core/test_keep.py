@@ -92,7 +92,7 @@ def test_what_still_moves_has_no_rest(baked):
 
 
 def test_one_scene_in_three_units_bakes_alike(tmp_path):
-    """Metres with Y up, centimetres with Z up, inches that look the other way: they agree within 1e-4 m until it folds:
+    """Metres with Y up, centimetres with Z up, inches that look the other way: they agree within 1e-3 m until it folds:
     then what is rounded otherwise falls otherwise."""
     ball, sheet = shapes.ball(0.25, 14), shapes.grid((0.8, 0.8), (20, 20))
     swap = np.array([[1, 0, 0], [0, 0, -1], [0, 1, 0]], dtype=float)  # Y up to Z up: (x, y, z) to (x, -z, y)
@@ -118,7 +118,7 @@ def test_one_scene_in_three_units_bakes_alike(tmp_path):
         found[unit] = np.stack([cache.points(cache.body_number("sheet"), f) for f in range(1, 25)])
     assert np.ptp(found["m"][-1, :, 1]) > 0.2  # it has fallen over the ball
     for unit in ("cm", "in"):
-        assert np.abs((found[unit] - found["m"])[:8]).max() < 1e-4
+        assert np.abs((found[unit] - found["m"])[:8]).max() < 1e-3
 
 
 def pears_in_a_crate(count):

@@ -67,8 +67,8 @@ def test_hanging_strip_stretches_by_its_weight():
     assert np.abs(lower - exact).max() < 0.05 * exact.max()
 
 
-def test_cloth_on_a_ball_never_deeper_than_a_tenth_of_its_thickness():
-    """Points and face centres against the analytic ball of radius R: |x| >= R + both thicknesses - thickness / 10."""
+def test_cloth_on_a_ball_never_deeper_than_an_eighth_of_its_thickness():
+    """Points and face centres against the analytic ball of radius R: |x| >= R + both thicknesses - thickness / 8."""
     thickness, radius = 0.004, 0.5
     document = {
         "world": {"ground": None},
@@ -98,7 +98,7 @@ def test_cloth_on_a_ball_never_deeper_than_a_tenth_of_its_thickness():
         worst.append(kept - np.linalg.norm(np.concatenate([points, middles]), axis=1).min())
 
     run(document, 36, 20, watch)
-    assert max(worst) < thickness / 10
+    assert max(worst) < thickness / 8
     assert max(worst) > -0.01  # it does rest on the ball
 
 

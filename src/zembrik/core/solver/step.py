@@ -158,7 +158,7 @@ class Stepper:
         """Solve every constraint and contact once, after so many passes; `shown` as in `_substep`."""
         world, dt, before = self.world, self.dt, self.before
         x, w, touching = world.x, world.w, world.touching
-        if touching.any and touching.guest_end > touching.count:
+        if touching.any and not len(x):  # rigid bodies alone: particles have met everything within their step
             touching.solve(x, w, world.solids.rigid)
         if world.cloth:  # what the step did not foresee
             solve_contacts(
@@ -167,7 +167,7 @@ class Stepper:
             )  # fmt: skip
         if world.solids.any:
             world.solids.solve(x, w, dt)
-        if touching.any and (touching.layers or touching.guest_end > touching.count):
-            # Once more: what was pushed must not go through another layer. And whatever has crossed when the
-            # substep ends would be on its other side from then on.
+        if touching.any and (self.implicit.through or not np.array_equal(x, self.implicit.solved)):
+            # What was pushed since may not go through another layer. And whatever has crossed when the substep ends
+            # would be on its other side from then on. What the step itself left is better left alone.
             touching.mend(x, w, world.solids.rigid, shown)

@@ -22,6 +22,7 @@ from zembrik.core.solver.planes import SURE
 FIRMNESS = 30.0
 MOST = 16  # particles that a tie joins: four places, each carried by up to four
 EASE = 0.02  # of what both are kept apart: over twice this much a push sets in, so that none is there and gone again
+HARDER = 30.0  # times as hard as in proportion, where both touch bare: what is pressed hard may not go through
 APART = 0.2  # m/s, by which what was too near when the step began is let go apart: it is not to be thrown
 
 Floats = NDArray[np.float64]
@@ -99,12 +100,13 @@ def begin_bodies(rigid, dt, stiff, block, force, first):  # type: ignore[no-unty
 
 
 @kernel
-def _tie(ties, t, hold, depth, ease, give, normal, slid, grip, slip, stiff, force, values, block, row):  # type: ignore[no-untyped-def]
+def _tie(ties, t, hold, depth, ease, close, give, normal, slid, grip, slip, stiff, force, values, block, row):  # type: ignore[no-untyped-def]
     """Give tie t its strength, and add its push (N) and, if `stiff`, what of it is on the diagonal.
 
     Its points, shares and body are given. It pushes from a depth of 0 on, more and more firmly up to twice `ease`, both
-    in metres. What its sides move apart by if pushed by 1 N is `give` (m/N), slid (3,) how far they slid since the step
-    began, metres. Return whether it pushes at all.
+    in metres, and harder the nearer they are: `close` is 0 at their thicknesses, 1 where they touch bare. What its
+    sides move apart by if pushed by 1 N is `give` (m/N), slid (3,) how far they slid since the step began, metres.
+    Return whether it pushes at all.
     """
     if depth <= 0.0:
         return False
@@ -112,6 +114,9 @@ def _tie(ties, t, hold, depth, ease, give, normal, slid, grip, slip, stiff, forc
     if depth < 2.0 * ease:
         firm = hold * depth / (2.0 * ease)
         load = 0.5 * firm * depth
+    if close > 0.0:
+        more = 1.0 + HARDER * close * close
+        firm, load = firm * more + 2.0 * HARDER * close * load * EASE / ease, load * more
     along, way = 0.0, 0.0
     for a in range(3):
         ties.normal[t, a] = normal[a]
@@ -242,8 +247,8 @@ def tie_touching(  # type: ignore[no-untyped-def]
                 slid[c] += share[n] * (x[at[n], c] - before[at[n], c])
         through += gap < 0.0
         many += _tie(
-            ties, many, FIRMNESS / give, depth, ease, give, (nx, ny, nz), slid, np.sqrt(grip[a] * grip[b]),
-            np.sqrt(slip[a] * slip[b]), stiff, force, values, block, len(heavy),
+            ties, many, FIRMNESS / give, depth, ease, 1.0 - gap / least, give, (nx, ny, nz), slid,
+            np.sqrt(grip[a] * grip[b]), np.sqrt(slip[a] * slip[b]), stiff, force, values, block, len(heavy),
         )  # fmt: skip
     return many, through
 
@@ -303,8 +308,8 @@ def tie_skin(contacts, skin, rigid, x, heavy, free, stiff, many, ties, force, va
             ties.arm[many, 0], ties.arm[many, 1], ties.arm[many, 2] = -rx, -ry, -rz
             normal = (row[NORMAL], row[NORMAL + 1], row[NORMAL + 2])
             many += _tie(
-                ties, many, hold, depth, ease, give, normal, slid, row[GRIP], row[SLIP], stiff, force, values, block,
-                rows,
+                ties, many, hold, depth, ease, 1.0 - gap / row[ROOM], give, normal, slid, row[GRIP], row[SLIP], stiff,
+                force, values, block, rows,
             )  # fmt: skip
     return many
 
