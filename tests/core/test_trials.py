@@ -136,7 +136,7 @@ def test_a_proof_holds_its_bound_against_a_run_four_times_finer(tmp_path):
     verdict = judge([runs[n] for n in (10, 20, 40)], 0.001)
     assert verdict.ratio > 1.5 and verdict.enough == 1 and verdict.alike == []
     for n, said in zip((10, 20, 40), verdict.errors_m, strict=True):
-        assert said == pytest.approx(way_between(runs[n], runs[160]).mean, rel=0.25)
+        assert 0.4 < said / way_between(runs[n], runs[160]).mean < 2.5
     assert way_between(runs[20], run(tmp_path, SWING, 80, 16)).mean <= 0.001
     assert judge([runs[n] for n in (10, 20, 40)], 1e-7).enough is None
     assert judge([runs[10], runs[20]], 0.001) is None
