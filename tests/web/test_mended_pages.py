@@ -3,6 +3,7 @@
 import re
 
 import pytest
+import zarr
 
 from zembrik.core.mesh import shapes
 from zembrik.library import bakes
@@ -131,9 +132,13 @@ def test_frames_are_approved_where_they_are_looked_at(client, baked_shot):
     assert f"/bakes/{number}/discard" in back
 
 
-def test_a_bake_that_gained_energy_is_marked_from_its_frame_on(client, baked_shot):
-    """The fixture's sheet at 10 substeps: Review says so, its station has failed, and the ribbon knows the frame."""
-    shot, _ = baked_shot
+def test_a_bake_that_gained_energy_is_marked_from_its_frame_on(client, database, baked_shot):
+    """Of a cache whose balance was made to rise: Review says so, its station has failed, the ribbon knows the frame."""
+    shot, number = baked_shot
+    with database.session() as session:
+        path = bakes.cache_path(client.app.state.settings, bakes.get_bake(session, number))
+    balance = zarr.open_group(path, mode="r+")["stats/energy_balance"]
+    balance[5:] = balance[5:] + 100.0  # J
     page = client.get(f"/shots/{shot}/review").text
     assert "Energy comes from nowhere" in page
     wrong = client.get(f"/shots/{shot}/status.json").json()["bake"]["wrong"]
