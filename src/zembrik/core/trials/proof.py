@@ -21,6 +21,7 @@ from zembrik.core.trials.figures import figures_of
 
 Floats = NDArray[np.float64]
 LEAST_RATIO = 1.5  # of successive ways: what shrinks less does not come to an end within any quality
+MOST_RATIO = 2.0  # no more is believed: from some substeps on, how exactly a step is solved is what is left
 ALIKE = 0.03  # of a figure, by which runs may differ and count as alike
 SETTLES = 0.75  # a figure comes nearer when what it is off shrinks to this share at each doubling
 
@@ -104,7 +105,7 @@ def judge(runs: list[Cache], bound_m: float) -> Verdict | None:
     last, before = found[-1].mean, found[-2].mean
     ratio = before / last if last > 0.0 else np.inf
     if last == 0.0 or ratio >= LEAST_RATIO:
-        left = last / (ratio - 1.0) if np.isfinite(ratio) else 0.0  # of the finest run
+        left = last / (min(ratio, MOST_RATIO) - 1.0)  # of the finest run
         errors = [left]
         for way in reversed(found):  # an error is at most the way to the next and what that still lacks
             errors.insert(0, errors[0] + way.mean)
