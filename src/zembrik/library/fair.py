@@ -70,7 +70,7 @@ def awning() -> DemoShot:
                 "strength": {"keys": [[1, 0.0], [14, 1.0]], "ease": "smooth"},
             },
         ],
-        "quality": {"profile": "daily", "substeps": 175},
+        "quality": {"profile": "daily"},
     }
     return DemoShot("WF-010", "Awning in gusts", setup)
 
@@ -146,7 +146,7 @@ def loaf() -> DemoShot:
                 "thickness": 0.001,
             },
         ],
-        "quality": {"profile": "daily", "substeps": 220},
+        "quality": {"profile": "daily"},
     }
     return DemoShot("WF-030", "Muslin over the loaf", setup, {"loaf.obj": obj_bytes(_loaf_mesh(), "loaf")})
 

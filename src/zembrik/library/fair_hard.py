@@ -138,7 +138,7 @@ def heavy_sack(frames: int = 48) -> DemoShot:
         "title": "Heavy sack on a light sheet",
         "frames": [1, frames],
         "bodies": [sheet, sack],
-        "quality": {"profile": "final", "substeps": 240},
+        "quality": {"profile": "final"},
     }
     return DemoShot("WF-980", "Heavy sack on a light sheet", setup)
 
