@@ -272,12 +272,12 @@ def bodies_in_one_another(setup: Setup, world: World) -> list[Finding]:
     found = [m for m in find_meetings(world) if m.depth_m >= A_TOUCH_M]
     if not found:
         return []
-    worst, dt = found[0], 1.0 / (setup.fps * resolve(setup).count_at_start("substeps"))
+    worst = found[0]
     pairs = "pair begins" if len(found) == 1 else "pairs begin"
     text = (
         f"{len(found)} {pairs} within each other's room, the deepest '{worst.one}' and '{worst.other}' by "
-        f"{worst.depth_m * 1000:.1f} mm. Pushed out within one substep, they would part at "
-        f"{worst.depth_m / dt:.1f} m/s: move one of them, or give them less thickness."
+        f"{worst.depth_m * 1000:.1f} mm. They are let apart slowly, and press on each other until then: move one of "
+        "them, or give them less thickness."
     )
     severe = worst.depth_m > 0.0005
     title = "Bodies begin in one another"

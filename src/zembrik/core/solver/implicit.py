@@ -205,7 +205,7 @@ class ImplicitStep:
         self.slots = three, hinge, four
         self.values, self.inverse = room_for_blocks(self.pattern), np.zeros((n, 6))
         self.step, self.heavy, self.sums = np.zeros(n), np.zeros(n), np.zeros(n // CHUNK + 1)
-        self.aim, self.goal, self.speed, self.solved, self.drive = (np.zeros((n, 3)) for _ in range(5))
+        self.aim, self.goal, self.speed, self.solved = (np.zeros((n, 3)) for _ in range(4))
         bodies = len(world.solids.rigid.w)
         self.force, self.way, self.last, self.rest = (np.zeros((n + 2 * bodies, 3)) for _ in range(4))
         self.work = [np.zeros((n + 2 * bodies, 4)) for _ in range(5)]
@@ -297,10 +297,9 @@ class ImplicitStep:
         past.stretch[past.on < 0.0] = 0.0  # what is left there is of some step before
 
     def _shorten(self, x: Floats, before: Floats, dt: float, pull: float, now: float, stiff: bool) -> float:
-        """Take the last turn back in part where it went too far: where what drives pushes back more than all pulled, J.
+        """Take the last turn back in part where it went too far: where forces push back more than they pulled, J.
 
-        After Matthies and Strang (1979), but for contact: what came in by the way is there in the next turn, and holds.
-        Cut short before it, each turn would find it open again. Return what is left then.
+        After Matthies and Strang (1979). Return what is left then.
         """
         for _ in range(MOST_CUTS):
             push = -float(np.vdot(self.force, self.last))
@@ -383,7 +382,6 @@ class ImplicitStep:
         add_elastic(
             world.colours, world.membrane, world.bend, world.tets, self.slots, x, self.speed, dt, stiff, force, values
         )
-        self.drive[:] = force[:n]
         find_planes(
             world.colliders.fields, touch, world.skin, world.w, x, before, self.planes, self.distance, self.normal,
             self.probe,

@@ -141,7 +141,7 @@ class Stepper:
             if self.enough_m > 0.0:
                 self.last[...] = x
                 shift = solids.rigid.shift[:, :3].copy()
-            self._pass(done, shown)
+            self._pass(shown)
             done += 1
             if self.enough_m > 0.0:
                 moved = max(farthest(x, self.last), farthest(solids.rigid.shift[:, :3], shift))
@@ -154,8 +154,8 @@ class Stepper:
             solids.end(world.gravity, dt)
         return done
 
-    def _pass(self, done: int, shown: bool) -> None:
-        """Solve every constraint and contact once, after so many passes; `shown` as in `_substep`."""
+    def _pass(self, shown: bool) -> None:
+        """Solve once what the particles' own step leaves to passes; `shown` as in `_substep`."""
         world, dt, before = self.world, self.dt, self.before
         x, w, touching = world.x, world.w, world.touching
         if touching.any and not len(x):  # rigid bodies alone: particles have met everything within their step
@@ -167,7 +167,8 @@ class Stepper:
             )  # fmt: skip
         if world.solids.any:
             world.solids.solve(x, w, dt)
-        if touching.any and (self.implicit.through or not np.array_equal(x, self.implicit.solved)):
+        moved = not len(x) or not np.array_equal(x, self.implicit.solved)
+        if touching.any and (moved or self.implicit.through):
             # What was pushed since may not go through another layer. And whatever has crossed when the substep ends
             # would be on its other side from then on. What the step itself left is better left alone.
             touching.mend(x, w, world.solids.rigid, shown)
