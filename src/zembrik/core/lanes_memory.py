@@ -275,13 +275,13 @@ def note8(typingctx, first, marks, out, at):  # type: ignore[no-untyped-def]
 
 @intrinsic
 def row4(typingctx, rows, t):  # type: ignore[no-untyped-def]
-    """Return row t of (n, 4) float64 as lanes; t is never below 0."""
+    """Return row t of (n, 4) float64, which may be a constant, as lanes; t is never below 0."""
 
     def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
         (place,) = _row_places(context, builder, signature.args[0], arguments[0], arguments[1:], WIDTH)
         return builder.load(_as_row(builder, place), align=8)
 
-    return LANES(ROWS, types.int64), code
+    return (LANES(rows, types.int64), code) if rows in (ROWS, ROWS.copy(readonly=True)) else None
 
 
 @intrinsic
@@ -311,3 +311,20 @@ def block_rows(typingctx, blocks, t):  # type: ignore[no-untyped-def]
         return context.make_tuple(builder, whole, rows)
 
     return whole(types.Array(types.float32, 2, "C"), types.int64), code
+
+
+@intrinsic
+def add_block_rows(typingctx, blocks, t, a, b, c):  # type: ignore[no-untyped-def]
+    """Add three rows of four to block t of (n, 12) float32; t is never below 0."""
+    four_short = ir.VectorType(ir.FloatType(), WIDTH)
+
+    def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        (first,) = _row_places(context, builder, signature.args[0], arguments[0], arguments[1:2], 3 * WIDTH)
+        for n in range(3):
+            place = builder.gep(first, [ir.Constant(ir.IntType(64), WIDTH * n)])
+            place = builder.bitcast(place, four_short.as_pointer())
+            more = builder.fptrunc(arguments[2 + n], four_short)
+            builder.store(builder.fadd(builder.load(place, align=4), more), place, align=4)
+        return context.get_dummy_value()
+
+    return types.void(types.Array(types.float32, 2, "C"), types.int64, LANES, LANES, LANES), code

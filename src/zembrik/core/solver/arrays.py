@@ -10,6 +10,8 @@ from numpy.typing import NDArray
 Floats = NDArray[np.float64]
 Numbers = NDArray[np.int64]
 
+CARRIERS = 8  # particles that a place on a soft body goes with: the corners of its cell
+
 
 class Rigid(NamedTuple):
     """R rigid bodies, in arrays that kernels read and write.
@@ -46,7 +48,7 @@ class Skin(NamedTuple):
 
     Attributes:
         owner: int64 (m,), the rigid body a point is on, or -1 where it goes with particles.
-        masters: int32 (m, 4), those particles; shares: float64 (m, 4), their shares, summing to 1.
+        masters: int32 (m, CARRIERS), those particles; shares: float64 (m, CARRIERS), their shares, summing to 1.
         local: float64 (m, 3), the place in its rigid body's own frame, metres.
         radius: float64 (m,), of the ball that stands for it (balls and capsules), metres.
         room: float64 (m,), thickness in metres.

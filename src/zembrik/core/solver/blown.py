@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 from zembrik.core.compiled import kernel, parallel_kernel
 from zembrik.core.motion.track import most_of
 from zembrik.core.solver.air import pushes
-from zembrik.core.solver.arrays import Rigid
+from zembrik.core.solver.arrays import CARRIERS, Rigid
 from zembrik.core.solver.rigid import fill_turn
 from zembrik.core.solver.soft_parts import SoftPart
 from zembrik.core.solver.solids import RigidPart
@@ -38,7 +38,7 @@ class SoftSkin:
     """The surfaces of soft bodies that feel the air; B triangles.
 
     Attributes:
-        masters, shares: int32 and float64 (B, 3, 4), what carries each corner.
+        masters, shares: int32 and float64 (B, 3, CARRIERS), what carries each corner.
         rows: float64 (B, 4), see `air.push_by_air`; mass in kg.
         of: the bodies' numbers among the soft ones, int64 (B,).
     """
@@ -82,7 +82,12 @@ def _rows(points: Floats, faces: Whole, mass_kg: float, stuff: dict[str, Any]) -
 
 def soft_skin(softs: list[SoftPart], starts: NDArray[np.int64], stuffs: list[dict[str, Any]]) -> SoftSkin:
     """Return the skin of those soft bodies that feel the air; `stuffs` are their resolved materials."""
-    masters, shares, rows, of = [np.zeros((0, 3, 4), np.int32)], [np.zeros((0, 3, 4))], [np.zeros((0, 4))], []
+    masters, shares, rows, of = (
+        [np.zeros((0, 3, CARRIERS), np.int32)],
+        [np.zeros((0, 3, CARRIERS))],
+        [np.zeros((0, 4))],
+        [],
+    )
     for n, (part, start, stuff) in enumerate(zip(softs, starts, stuffs, strict=False)):
         if _feels(stuff):
             faces = part.contact.faces
@@ -116,7 +121,7 @@ def _blow_soft(masters, shares, rows, w, x, v, wind, swirl, density, dt):  # typ
         for c in range(3):
             for k in range(3):
                 at[c, k] = speed[c, k] = blows[c, k] = 0.0
-                for j in range(4):
+                for j in range(CARRIERS):
                     m, share = masters[t, c, j], shares[t, c, j]
                     at[c, k] += share * x[m, k]
                     speed[c, k] += share * v[m, k]
@@ -125,7 +130,7 @@ def _blow_soft(masters, shares, rows, w, x, v, wind, swirl, density, dt):  # typ
         if not meets:
             continue
         for c in range(3):
-            for j in range(4):
+            for j in range(CARRIERS):
                 m = masters[t, c, j]
                 size = w[m] * shares[t, c, j]
                 v[m, 0] += size * px

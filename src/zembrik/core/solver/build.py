@@ -26,12 +26,12 @@ from zembrik.core.solver.colour import Layout, lay_out
 from zembrik.core.solver.dials import Owners, dials_over_frames
 from zembrik.core.solver.guest_parts import rigid_guests, soft_guests
 from zembrik.core.solver.handles import FIRM, Handle, Handles
+from zembrik.core.solver.hexahedra import Cells
 from zembrik.core.solver.membrane import Membrane, membrane_rows
 from zembrik.core.solver.pins import meshes_of, pin_weights
 from zembrik.core.solver.plastic import Yielding
 from zembrik.core.solver.rigid_parts import joints_of, rigid_parts
 from zembrik.core.solver.soft_parts import SoftPart, soft_parts
-from zembrik.core.solver.solidity import Tets
 from zembrik.core.solver.solids import ParticleSkin, RigidPart, build_solids, own_points
 from zembrik.core.solver.touching import Touching
 from zembrik.core.solver.world import Air, Pull, Shrinking, SimBody, World
@@ -69,11 +69,11 @@ def build_world(setup: Setup, assets: Assets) -> World:
     loose: list[ClothPart | SoftPart] = [*cloths, *softs]
     faces = _stacked([c.mesh.faces + s for c, s in zip(cloths, cloth_starts, strict=True)], 3, np.int32)
     hinges = _stacked([c.mesh.hinges + s for c, s in zip(cloths, cloth_starts, strict=True)], 4, np.int32)
-    tets = _stacked([p.lattice.tets + s for p, s in zip(softs, soft_starts, strict=False)], 4, np.int32)
+    cells = _stacked([p.lattice.cells + s for p, s in zip(softs, soft_starts, strict=False)], 8, np.int32)
     owner = np.repeat(np.arange(len(counts)), counts)
     # Bodies must not share clusters: set them apart before laying out.
-    layout = lay_out([faces, hinges, tets], rest + np.array([1e5, 0.0, 0.0]) * owner[:, None])
-    triangles, folds, cells = layout.orders
+    layout = lay_out([faces, hinges, cells], rest + np.array([1e5, 0.0, 0.0]) * owner[:, None])
+    triangles, folds, blocks = layout.orders
     skin = _skin_of(cloths)
     reach = max([float(skin[:, 0].max(initial=0.0)), *[_reach(p) for p in parts], *[s.surface.room for s in softs]])
     colliders = build_colliders(setup, resolved, assets, reach, [s for part in parts for s in part.shapes])
@@ -96,7 +96,7 @@ def build_world(setup: Setup, assets: Assets) -> World:
     owners = Owners(
         face_owner,
         np.repeat(np.arange(len(cloths)), [len(c.mesh.hinges) for c in cloths])[folds],
-        np.repeat(np.arange(len(softs)), [len(s.rows) for s in softs])[cells],
+        np.repeat(np.arange(len(softs)), [len(s.rows) for s in softs])[blocks],
     )
     quality = resolved.document["quality"]
     edges = [c.mesh.edges + s for c, s in zip(cloths, cloth_starts, strict=True)]
@@ -113,7 +113,7 @@ def build_world(setup: Setup, assets: Assets) -> World:
         skin=skin,
         membrane=membrane,
         bend=_bend(hinges, bend, [c.bend for c in cloths], layout),
-        tets=Tets(tets[cells], _stacked([p.rows for p in softs], 13)[cells], layout.spans[2]),
+        cells=Cells(cells[blocks], _stacked([p.rows for p in softs], 13)[blocks], layout.spans[2]),
         colours=layout.colours,
         colliders=colliders,
         handles=Handles(_handles(setup, cloths, softs, starts, assets), mass),
@@ -225,7 +225,7 @@ def _yielding(cloths: list[ClothPart], softs: list[SoftPart], owners: Owners) ->
     return Yielding(
         bounds("yield_strain")[owners.triangles], creeps[owners.triangles],
         bounds("yield_angle", np.pi / 180)[owners.hinges], creeps[owners.hinges],
-        form[owners.tets], form_rate[owners.tets],
+        form[owners.cells], form_rate[owners.cells],
     )  # fmt: skip
 
 

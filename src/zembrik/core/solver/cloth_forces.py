@@ -19,7 +19,7 @@ import numba
 import numpy as np
 
 from zembrik.core.compiled import kernel, parallel_kernel
-from zembrik.core.solver.soft_forces import add_tets
+from zembrik.core.solver.soft_forces import add_cells
 
 MOST_BENT = 1.0  # e of a hinge, about 53°, beyond which its neighbours do not feel more of it
 LEAST = 1e-9  # of a warp's or weft's length over that at rest: shorter, it has no direction
@@ -147,12 +147,12 @@ def _hinges(first, last, bend, slots, x, stiff, force, values):  # type: ignore[
 
 
 @parallel_kernel
-def add_elastic(colours, membrane, bend, tets, slots, x, v, dt, stiff, force, values):  # type: ignore[no-untyped-def]
-    """Add all triangles, hinges and tetrahedra to force (n, 3), N, and if `stiff` to the blocks (blocks, 12), N/m.
+def add_elastic(colours, membrane, bend, cells, slots, x, v, dt, stiff, force, values):  # type: ignore[no-untyped-def]
+    """Add all triangles, hinges and cells to force (n, 3), N, and if `stiff` to the blocks (blocks, 12), N/m.
 
     Args:
         colours: int64 (colours + 1,), see `colour.Layout`.
-        membrane, bend, tets: of which bend.bent is as `note_bent` left it.
+        membrane, bend, cells: of which bend.bent is as `note_bent` left it.
         slots: where the blocks of each of the three stand, see `blocks.block_slots`.
         x, v: float64 (n, 3), metres and m/s. dt: s, by which velocity follows place.
     """
@@ -163,6 +163,6 @@ def add_elastic(colours, membrane, bend, tets, slots, x, v, dt, stiff, force, va
             _triangles(first, last, membrane.points, membrane.rest, three, x, v, dt, stiff, force, values)
             first, last = bend.span[cluster], bend.span[cluster + 1]
             _hinges(first, last, bend, four, x, stiff, force, values)
-            first, last = tets.span[cluster], tets.span[cluster + 1]
+            first, last = cells.span[cluster], cells.span[cluster + 1]
             if first < last:
-                add_tets(first, last, tets.points, tets.rest, solid, x, v, dt, stiff, force, values)
+                add_cells(first, last, cells.points, cells.rest, solid, x, v, dt, stiff, force, values)

@@ -11,9 +11,9 @@ from zembrik.core.setup.document import Setup
 from zembrik.core.setup.keyed import is_keyed
 from zembrik.core.setup.resolve import Resolved
 from zembrik.core.solver.cloth_parts import LEAST_BEND, ClothPart
+from zembrik.core.solver.hexahedra import lame
 from zembrik.core.solver.over_frames import Lay, OverFrames, compliance, into, times
 from zembrik.core.solver.soft_parts import SoftPart
-from zembrik.core.solver.solidity import lame
 from zembrik.core.solver.solids import RigidPart
 from zembrik.core.solver.world import World
 
@@ -26,7 +26,7 @@ class Owners(NamedTuple):
 
     triangles: Numbers
     hinges: Numbers
-    tets: Numbers
+    cells: Numbers
 
 
 def dials_over_frames(
@@ -54,7 +54,7 @@ def dials_over_frames(
             continue
         values = by_name[soft.name]
         found.add(_weight(world, spans[soft.name], soft.density), values["material"]["density"], stiffens=True)
-        _soft_dials(found, world, values["material"], np.flatnonzero(owners.tets == n))
+        _soft_dials(found, world, values["material"], np.flatnonzero(owners.cells == n))
         _air_dials(found, world.blown.soft.rows, np.flatnonzero(world.blown.soft.of == n), values["material"])
         _surface_dials(found, world, values, _of_particles(world, *spans[soft.name]))
     for r, part in enumerate(parts):
@@ -107,16 +107,16 @@ def _air_dials(found: OverFrames, rows: Floats, mine: Numbers, stuff: dict[str, 
     found.add(into((rows, (mine, 2))), stuff["lift"])
 
 
-def _soft_dials(found: OverFrames, world: World, stuff: dict[str, Any], tets: Numbers) -> None:
-    rest, yielding = world.tets.rest, world.yielding
+def _soft_dials(found: OverFrames, world: World, stuff: dict[str, Any], cells: Numbers) -> None:
+    rest, yielding = world.cells.rest, world.yielding
 
     def stiffness(young: float, poisson: float) -> None:
-        rest[tets, 10], rest[tets, 11] = lame(young, poisson)
+        rest[cells, 10], rest[cells, 11] = lame(young, poisson)
 
     found.add(stiffness, stuff["young"], stuff["poisson"])
-    found.add(into((rest, (tets, 12))), stuff["damping"])
-    found.add(into((yielding.form, tets)), stuff["yield_strain"])
-    found.add(into((yielding.form_rate, tets)), stuff["creep"])
+    found.add(into((rest, (cells, 12))), stuff["damping"])
+    found.add(into((yielding.form, cells)), stuff["yield_strain"])
+    found.add(into((yielding.form_rate, cells)), stuff["creep"])
 
 
 def _weight(world: World, span: tuple[int, int], built_with: float, faces: Numbers | None = None) -> Lay:

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from zembrik.core.compiled import kernel
 from zembrik.core.solver.bend import rest_angles
 from zembrik.core.solver.rigid import kinetic_energy
+from zembrik.core.solver.soft_forces import cell_energy
 from zembrik.core.solver.world import World
 
 Floats = NDArray[np.float64]
@@ -33,30 +34,6 @@ def _membrane_energy(points, rest, x):  # type: ignore[no-untyped-def]
         total += 0.5 * c_u * c_u / (rest[t, 4] if c_u >= 0.0 else rest[t, 5])
         total += 0.5 * c_v * c_v / (rest[t, 4] if c_v >= 0.0 else rest[t, 5])
         total += 0.5 * uv * uv / rest[t, 6]
-    return total
-
-
-@kernel
-def _tet_energy(points, rest, x):  # type: ignore[no-untyped-def]
-    """Return the energy of all tetrahedra above that at rest, J, see `solidity`."""
-    total = 0.0
-    for e in range(len(points)):
-        f = np.zeros((3, 3))
-        for i in range(3):
-            for j in range(3):
-                for k in range(3):
-                    f[i, j] += (x[points[e, k + 1], i] - x[points[e, 0], i]) * rest[e, 3 * k + j]
-        square = 0.0
-        for i in range(3):
-            for j in range(3):
-                square += f[i, j] * f[i, j]
-        det = (
-            f[0, 0] * (f[1, 1] * f[2, 2] - f[1, 2] * f[2, 1]) - f[0, 1] * (f[1, 0] * f[2, 2] - f[1, 2] * f[2, 0])
-            + f[0, 2] * (f[1, 0] * f[2, 1] - f[1, 1] * f[2, 0])
-        )  # fmt: skip
-        mu, lam = rest[e, 10], rest[e, 11]
-        ratio = mu / lam
-        total += rest[e, 9] * (0.5 * mu * (square - 3.0) + 0.5 * lam * ((det - 1.0 - ratio) ** 2 - ratio * ratio))
     return total
 
 
@@ -88,8 +65,8 @@ def stored_energy(world: World) -> float:
     stored = _bend_energy(world)
     if len(world.membrane.points):
         stored += float(_membrane_energy(world.membrane.points, world.membrane.rest, world.x))
-    if len(world.tets.points):
-        stored += float(_tet_energy(world.tets.points, world.tets.rest, world.x))
+    if len(world.cells.points):
+        stored += float(cell_energy(world.cells.points, world.cells.rest, world.x))
     return stored
 
 

@@ -19,6 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.compiled import kernel
+from zembrik.core.solver.arrays import CARRIERS
 from zembrik.core.solver.rigid import fill_turn
 
 Floats = NDArray[np.float64]
@@ -34,7 +35,7 @@ class GuestPart:
         edges, faces: int32 (e, 2) and (t, 3), of these points.
         room: thickness in metres. grip, slip: static and sliding friction.
         rigid: the rigid body's number; -1 for a soft body.
-        masters, shares: int32 and float64 (k, 4), a soft body's carriers.
+        masters, shares: int32 and float64 (k, CARRIERS), a soft body's carriers.
         local: float64 (k, 3), in a rigid body's own frame, metres.
     """
 
@@ -55,7 +56,7 @@ class Guests(NamedTuple):
 
     Attributes:
         rigid: int64 (g,), the rigid body each is on, or -1.
-        masters, shares: int32 and float64 (g, 4), the particles that carry it otherwise.
+        masters, shares: int32 and float64 (g, CARRIERS), the particles that carry it otherwise.
         local: float64 (g, 3), in its rigid body's own frame, metres.
     """
 
@@ -69,10 +70,10 @@ def gather_guests(parts: list[GuestPart]) -> Guests:
     """Return the guests of all parts, one after the other."""
     counts = [len(p.points) for p in parts]
     rigid = np.repeat(np.array([p.rigid for p in parts], np.int64), counts)
-    masters, shares, local = [np.zeros((0, 4), np.int32)], [np.zeros((0, 4))], [np.zeros((0, 3))]
+    masters, shares, local = [np.zeros((0, CARRIERS), np.int32)], [np.zeros((0, CARRIERS))], [np.zeros((0, 3))]
     for part, count in zip(parts, counts, strict=True):
-        masters.append(np.zeros((count, 4), np.int32) if part.masters is None else part.masters)
-        shares.append(np.zeros((count, 4)) if part.shares is None else part.shares)
+        masters.append(np.zeros((count, CARRIERS), np.int32) if part.masters is None else part.masters)
+        shares.append(np.zeros((count, CARRIERS)) if part.shares is None else part.shares)
         local.append(np.zeros((count, 3)) if part.local is None else part.local)
     return Guests(rigid, np.concatenate(masters).astype(np.int32), np.concatenate(shares), np.concatenate(local))
 
@@ -86,7 +87,7 @@ def place_guests(guests, rigid, places, x, out):  # type: ignore[no-untyped-def]
         if r < 0:
             for axis in range(3):
                 out[k, axis] = 0.0
-                for j in range(4):
+                for j in range(CARRIERS):
                     out[k, axis] += guests.shares[k, j] * x[guests.masters[k, j], axis]
             continue
         if r != last:
@@ -126,7 +127,7 @@ def weigh_guests(guests, rigid, w, touched, crowd, crowd_rigid, out):  # type: i
             if guests.rigid[k] >= 0:
                 crowd_rigid[guests.rigid[k]] += 1.0
             else:
-                for j in range(4):
+                for j in range(CARRIERS):
                     crowd[guests.masters[k, j]] += guests.shares[k, j]
     for k in range(len(out)):
         out[k] = 0.0
@@ -134,7 +135,7 @@ def weigh_guests(guests, rigid, w, touched, crowd, crowd_rigid, out):  # type: i
         if not touched[k]:
             continue
         if r < 0:
-            for j in range(4):
+            for j in range(CARRIERS):
                 m, share = guests.masters[k, j], guests.shares[k, j]
                 out[k] += share * share * w[m] * max(crowd[m], 1.0)
         elif rigid.asleep[r]:
@@ -166,7 +167,7 @@ def give_to_carriers(guests, rigid, w, x, now, was, weight):  # type: ignore[no-
             continue
         r = guests.rigid[k]
         if r < 0:
-            for j in range(4):
+            for j in range(CARRIERS):
                 m = guests.masters[k, j]
                 size = w[m] * guests.shares[k, j]
                 x[m, 0] += size * px

@@ -193,16 +193,16 @@ class ImplicitStep:
     """Takes the particles of a world one step on, and rigid bodies as far as these push them.
 
     Args:
-        world: as it begins; the pattern of the matrix is laid out from its triangles, hinges and tetrahedra.
+        world: as it begins; the pattern of the matrix is laid out from its triangles, hinges and cells.
     """
 
     def __init__(self, world: World) -> None:
         n = len(world.x)
         self.world, self.count = world, n
-        groups = [world.membrane.points, world.bend.points, world.tets.points]
+        groups = [world.membrane.points, world.bend.points, world.cells.points]
         self.pattern = block_pattern(world.x, groups)
-        three, hinge, four = (block_slots(self.pattern, group) for group in groups)
-        self.slots = three, hinge, four
+        three, hinge, cell = (block_slots(self.pattern, group) for group in groups)
+        self.slots = three, hinge, cell
         self.values, self.inverse = room_for_blocks(self.pattern), np.zeros((n, 6))
         self.step, self.heavy, self.sums = np.zeros(n), np.zeros(n), np.zeros(n // CHUNK + 1)
         self.aim, self.goal, self.speed, self.solved = (np.zeros((n, 3)) for _ in range(4))
@@ -262,6 +262,10 @@ class ImplicitStep:
         self.touched[:] = False
         self.iterations, first = 0, 0.0
         _fly(self.spans, self.alone, self.world.past.order, self.heavy, self.goal, x)
+        # Particles begin as if nothing pulled them; what they bear begins alike, or it would fall on them every step.
+        rigid, borne = self.world.solids.rigid, self.world.past.borne
+        borne &= (rigid.w > 0.0) & ~rigid.asleep
+        rigid.shift[borne, :3] -= rigid.weight[borne, None] * self.world.gravity * dt**2
         pull = 0.0
         for turn in range(MOST_TURNS + 1):
             over = turn >= LEAST_TURNS  # perhaps: forces alone tell
@@ -289,11 +293,12 @@ class ImplicitStep:
             pull = float(np.vdot(self.force, self.last))
             self._go(x, self.last)
             self.iterations += done
-        rigid = self.world.solids.rigid
         _balance(self.spans, self.alone, self.planes.many, self.ties, self.heavy, self.goal, rigid, dt, x)
         self.solved[:] = x
         past, planes = self.world.past, self.planes
         past.load[:], past.on[:], past.stretch[:] = planes.bears, planes.on, planes.stretch
+        borne[:] = False
+        borne[self.ties.body[self.ties.body >= 0]] = True
         past.stretch[past.on < 0.0] = 0.0  # what is left there is of some step before
 
     def _shorten(self, x: Floats, before: Floats, dt: float, pull: float, now: float, stiff: bool) -> float:
@@ -380,7 +385,7 @@ class ImplicitStep:
         _inertia(x, self.step, self.heavy, self.aim, self.goal, self.springs, stiff, self.speed, force, values)
         note_bent(world.bend, x)
         add_elastic(
-            world.colours, world.membrane, world.bend, world.tets, self.slots, x, self.speed, dt, stiff, force, values
+            world.colours, world.membrane, world.bend, world.cells, self.slots, x, self.speed, dt, stiff, force, values
         )
         find_planes(
             world.colliders.fields, touch, world.skin, world.w, x, before, self.planes, self.distance, self.normal,

@@ -13,8 +13,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.solver.bend import Bend, rest_angles
+from zembrik.core.solver.hexahedra import Cells, yield_cells
 from zembrik.core.solver.membrane import Membrane
-from zembrik.core.solver.solidity import Tets, yield_tets
 
 Floats = NDArray[np.float64]
 
@@ -26,7 +26,7 @@ class Yielding:
     Attributes:
         strain, strain_rate: float64 (T,), of triangles.
         angle, angle_rate: float64 (H,), of hinges, radians.
-        form, form_rate: float64 (E,), of tetrahedra.
+        form, form_rate: float64 (E,), of cells.
     """
 
     strain: Floats
@@ -42,12 +42,12 @@ class Yielding:
         return any(bool(np.isfinite(bound).any()) for bound in (self.strain, self.angle, self.form))
 
     def creep(
-        self, membrane: Membrane, bend: Bend, tets: Tets, shrinking: list[Any], x: Floats, seconds: float
+        self, membrane: Membrane, bend: Bend, cells: Cells, shrinking: list[Any], x: Floats, seconds: float
     ) -> None:
         """Change the rest shapes of what is beyond its yield in the places x (n, 3), for so many seconds."""
         self._stretch(membrane, shrinking, x, seconds)
         self._fold(bend, x, seconds)
-        yield_tets(tets, x, self.form, -np.expm1(-self.form_rate * seconds))
+        yield_cells(cells, x, self.form, -np.expm1(-self.form_rate * seconds))
 
     def _stretch(self, membrane: Membrane, shrinking: list[Any], x: Floats, seconds: float) -> None:
         some = np.flatnonzero(np.isfinite(self.strain))

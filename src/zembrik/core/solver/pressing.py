@@ -27,6 +27,7 @@ from zembrik.core.solver.arrays import (
     ARM_A,
     ARM_B,
     BOUNCE,
+    CARRIERS,
     DRAG,
     GAP,
     GIVE,
@@ -139,7 +140,7 @@ def _parted(row, c, a, b, moved):  # type: ignore[no-untyped-def]
 def _points_moved(i, masters, shares, now, x):  # type: ignore[no-untyped-def]
     """Return what the particles that carry skin point i moved it since they were predicted, metres."""
     mx, my, mz = -now[i, 0], -now[i, 1], -now[i, 2]
-    for j in range(4):
+    for j in range(CARRIERS):
         m, share = masters[i, j], shares[i, j]
         mx += share * x[m, 0]
         my += share * x[m, 1]
@@ -150,7 +151,7 @@ def _points_moved(i, masters, shares, now, x):  # type: ignore[no-untyped-def]
 @numba.njit(inline="always")
 def _push_points(i, masters, shares, w, x, px, py, pz):  # type: ignore[no-untyped-def]
     """Push the particles that carry skin point i."""
-    for j in range(4):
+    for j in range(CARRIERS):
         m = masters[i, j]
         size = w[m] * shares[i, j]
         x[m, 0] += size * px

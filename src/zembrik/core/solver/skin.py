@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.compiled import bare_kernel, parallel_kernel
+from zembrik.core.solver.arrays import CARRIERS
 from zembrik.core.solver.rigid import fill_turn
 
 CHUNK = 32  # skin points of one body that are looked at together
@@ -53,7 +54,7 @@ def _place_chunks(begin, end, skin, rigid, x, before, turn, was):  # type: ignor
             else:
                 for axis in range(3):
                     at, at_before = 0.0, 0.0
-                    for j in range(4):
+                    for j in range(CARRIERS):
                         p, share = masters[i, j], shares[i, j]
                         at += share * x[p, axis]
                         at_before += share * before[p, axis]

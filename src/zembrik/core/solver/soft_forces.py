@@ -1,23 +1,29 @@
-"""Forces and stiffness of soft bodies, tetrahedron by tetrahedron: stable neo-Hookean stuff.
+"""Forces, stiffness and energy of soft bodies, cell by cell: a stable neo-Hookean solid in trilinear hexahedra.
 
-With the deformation gradient F of a tetrahedron of rest volume V the energy is
+With the deformation gradient F and J = det F the energy of a cell of rest volume V is
 
-    V (μ/2 (tr FᵀF - 3) + λ/2 (det F - γ)²),   γ = 1 + μ/λ
+    V (mean of [ μ/2 (tr FᵀF - 3) + μ/2 ((J - 2)² - 1) ] + λ/2 (J̄ - 1)²),    J̄ = mean of J
 
-(Smith, de Goes and Kim 2018; Macklin and Müller 2021). For small strains this is Hooke's law with
-μ = E / (2(1 + ν)) and λ = Eν / ((1 + ν)(1 - 2ν)) + μ. Its two terms pull against each other at rest, so its second
-derivative is positive only for both together. In its place there is Hooke's law in the tetrahedron's own turn R,
-F = R S, with the way the volume really grows (Müller and Gross 2004): never negative, no hindrance to turning, and at
-rest the second derivative itself. Forces are exact.
+each mean over the 2 × 2 × 2 points of Gauss-Legendre quadrature. For small strains this is Hooke's law with Lamé's μ
+and λ (Smith, de Goes and Kim 2018, with the volume's part on its own). That J̄ is the cell's whole change of volume
+lets a cell bend when ν is near ½ (mean dilatation: Nagtegaal, Parks and Rice 1974; Hughes 1980); all else at every
+point, so there is no form of a cell that costs nothing.
 
-Damping is a stress of τ times Hooke's law on the rate of the Green strain.
+The second derivative is positive only near rest. In its place there is Hooke's law in the cell's own turn R, F = R S,
+with the way the volume really grows (Müller and Gross 2004): never negative, no hindrance to turning,
+and at rest the second derivative itself. Forces are exact. (R is that of the mean of F.)
+
+Damping is a stress of τ times Hooke's law on the rate of the Green strain, and τ λ dJ̄/dt on the volume.
 """
 
 from __future__ import annotations
 
 import numpy as np
 
-from zembrik.core.compiled import kernel
+from zembrik.core.compiled import fma, kernel
+from zembrik.core.lanes import lane, lanes
+from zembrik.core.lanes_memory import add_block_rows, put_row4, row4
+from zembrik.core.solver.hexahedra import BACK, HIGH, LOW, PRODUCTS, WEIGHTS
 
 TURNS = 5  # of the iteration for R; each doubles how many digits are right
 FLAT = 1e-3  # of the volume of what is as long, and no larger in one direction: below, there is no R to be found
@@ -71,64 +77,187 @@ def _turn_of(f, r, g):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def add_tets(first, last, points, rest, slots, x, v, dt, stiff, force, values):  # type: ignore[no-untyped-def]
-    """Add tetrahedra first .. last - 1 to the forces and, if `stiff`, to the blocks; see `cloth_forces.add_elastic`.
+def _gradients(field, points, e, rest, out):  # type: ignore[no-untyped-def]
+    """Fill out (18, 4) with the gradient of a field (n, 3) over cell e at its eight points of quadrature.
 
-    points, rest: see `solidity.Tets`. slots: where their blocks stand, see `blocks.block_slots`.
+    Rows 2 k and 2 k + 1 hold entry k of the gradient, by rows, at points 0 to 3 and 4 to 7. rest: see
+    `hexahedra.Cells`.
     """
-    b, rb, gb = np.empty((4, 3)), np.empty((4, 3)), np.empty((4, 3))
-    f, rate, g, p, turn, spare = np.empty(9), np.empty(9), np.empty(9), np.empty(9), np.empty(9), np.empty(9)
-    e = np.empty((3, 3))
-    for t in range(first, last):
-        volume, mu, lam, tau = rest[t, 9], rest[t, 10], rest[t, 11], rest[t, 12]
-        for n in range(3):
-            b[1, n], b[2, n], b[3, n] = rest[t, n], rest[t, 3 + n], rest[t, 6 + n]
-            b[0, n] = -b[1, n] - b[2, n] - b[3, n]
+    zero = lanes(0.0, 0.0, 0.0, 0.0)
+    for m in range(3):
+        for half in range(2):
+            u, v, w = zero, zero, zero
+            for k in range(4):
+                along = field[points[e, HIGH[0, k]], m] - field[points[e, LOW[0, k]], m]
+                u = fma(row4(WEIGHTS, 2 * k + half), along, u)
+                along = field[points[e, HIGH[1, k]], m] - field[points[e, LOW[1, k]], m]
+                v = fma(row4(WEIGHTS, 8 + 2 * k + half), along, v)
+                along = field[points[e, HIGH[2, k]], m] - field[points[e, LOW[2, k]], m]
+                w = fma(row4(WEIGHTS, 16 + 2 * k + half), along, w)
+            for n in range(3):
+                put_row4(out, 6 * m + 2 * n + half, u * rest[e, n] + v * rest[e, 3 + n] + w * rest[e, 6 + n])
+
+
+@kernel
+def _spread(stress, e, rest, volume, room, out):  # type: ignore[no-untyped-def]
+    """Fill out (8, 3) with what a stress (18, 4), as `_gradients` lays it out, is at the corners of cell e.
+
+    That is the mean over the points of quadrature of stress · ∇N, times the volume. room: (6, 4), to work in.
+    """
+    out[:] = 0.0
+    for m in range(3):
+        for n in range(3):  # along an axis of the unit cube
+            a, b, c = (
+                rest[e, 3 * n] * volume / 8.0,
+                rest[e, 3 * n + 1] * volume / 8.0,
+                rest[e, 3 * n + 2] * volume / 8.0,
+            )
+            for half in range(2):
+                k = 6 * m + half
+                put_row4(room, half, row4(stress, k) * a + row4(stress, k + 2) * b + row4(stress, k + 4) * c)
+            along = lanes(0.0, 0.0, 0.0, 0.0)
+            for q in range(8):
+                along = fma(row4(BACK, 8 * n + q), room[q // 4, q % 4], along)
+            put_row4(room, 2, along)
+            for k in range(4):
+                out[HIGH[n, k], m] += room[2, k]
+                out[LOW[n, k], m] -= room[2, k]
+
+
+@kernel
+def _cofactors_at_gauss(f, g, half):  # type: ignore[no-untyped-def]
+    """Fill g (18, 4) with the cofactors of F (18, 4) in one half of the points; return J there, in lanes."""
+    a, b, c = row4(f, half), row4(f, 2 + half), row4(f, 4 + half)
+    d, e, i = row4(f, 6 + half), row4(f, 8 + half), row4(f, 10 + half)
+    j, k, m = row4(f, 12 + half), row4(f, 14 + half), row4(f, 16 + half)
+    one, two, three = e * m - i * k, i * j - d * m, d * k - e * j
+    put_row4(g, half, one)
+    put_row4(g, 2 + half, two)
+    put_row4(g, 4 + half, three)
+    put_row4(g, 6 + half, k * c - m * b)
+    put_row4(g, 8 + half, m * a - j * c)
+    put_row4(g, 10 + half, j * b - k * a)
+    put_row4(g, 12 + half, b * i - c * e)
+    put_row4(g, 14 + half, c * d - a * i)
+    put_row4(g, 16 + half, a * e - b * d)
+    return a * one + b * two + c * three
+
+
+@kernel
+def _sum(four):  # type: ignore[no-untyped-def]
+    return lane(four, 0) + lane(four, 1) + lane(four, 2) + lane(four, 3)
+
+
+@kernel
+def cell_energy(points, rest, x):  # type: ignore[no-untyped-def]
+    """Return the energy of all cells above that at rest, J."""
+    total = 0.0
+    f, g = np.empty((18, 4)), np.empty((18, 4))
+    for e in range(len(points)):
+        mean, form = 0.0, 0.0
+        _gradients(x, points, e, rest, f)
+        for half in range(2):
+            grown = _cofactors_at_gauss(f, g, half)
+            mean += _sum(grown) / 8.0
+            square = (grown - 2.0) * (grown - 2.0) - 4.0
+            for k in range(9):
+                square = fma(row4(f, 2 * k + half), row4(f, 2 * k + half), square)
+            form += _sum(square) / 8.0
+        total += 0.5 * rest[e, 9] * (rest[e, 10] * form + rest[e, 11] * (mean - 1.0) ** 2)
+    return total
+
+
+@kernel
+def _add_drag(f, rate, mu, grows, p):  # type: ignore[no-untyped-def]
+    """Add 2 μ F dE/dt to the stress p, all (18, 4); rate is dF/dt in 1/s, E the Green strain. grows: room."""
+    for half in range(2):
         for m in range(3):
             for n in range(3):
-                there, pace = 0.0, 0.0
-                for c in range(1, 4):
-                    there += (x[points[t, c], m] - x[points[t, 0], m]) * b[c, n]
-                    pace += (v[points[t, c], m] - v[points[t, 0], m]) * b[c, n]
-                f[3 * m + n], rate[3 * m + n] = there, pace
-        det = _cofactors(f, g)
-        wide = lam * (det - 1.0) - mu
-        for k in range(9):
-            p[k] = mu * f[k] + wide * g[k]
+                pace = lanes(0.0, 0.0, 0.0, 0.0)
+                for k in range(3):
+                    a, b = 6 * k + 2 * m + half, 6 * k + 2 * n + half
+                    pace = pace + row4(f, a) * row4(rate, b) + row4(rate, a) * row4(f, b)
+                put_row4(grows, 6 * m + 2 * n + half, mu * pace)
+        for m in range(3):
+            for n in range(3):
+                drag = row4(p, 6 * m + 2 * n + half)
+                for k in range(3):
+                    drag = fma(row4(f, 6 * m + 2 * k + half), row4(grows, 6 * k + 2 * n + half), drag)
+                put_row4(p, 6 * m + 2 * n + half, drag)
+
+
+@kernel
+def add_cells(first, last, points, rest, slots, x, v, dt, stiff, force, values):  # type: ignore[no-untyped-def]
+    """Add cells first .. last - 1 to the forces and, if `stiff`, to the blocks; see `cloth_forces.add_elastic`.
+
+    points, rest: see `hexahedra.Cells`. slots: where their blocks stand, see `blocks.block_slots`.
+    """
+    f, g, rate, p = np.empty((18, 4)), np.empty((18, 4)), np.empty((18, 4)), np.empty((18, 4))
+    room, spare, grown = np.empty((18, 4)), np.empty(9), np.empty((2, 4))
+    middle, turn, corners = np.empty(9), np.empty(9), np.empty((8, 3))
+    for e in range(first, last):
+        volume, mu, lam, tau = rest[e, 9], rest[e, 10], rest[e, 11], rest[e, 12]
+        _gradients(x, points, e, rest, f)
+        mean, pace = 0.0, 0.0
+        for half in range(2):
+            put_row4(grown, half, _cofactors_at_gauss(f, g, half))
+            mean += _sum(row4(grown, half)) / 8.0
         if tau > 0.0:
+            _gradients(v, points, e, rest, rate)
+            for k in range(18):
+                pace += _sum(row4(g, k) * row4(rate, k)) / 8.0
+        for half in range(2):
+            wide = mu * (row4(grown, half) - 2.0) + lam * (mean - 1.0 + tau * pace)
+            for k in range(half, 18, 2):
+                put_row4(p, k, mu * row4(f, k) + wide * row4(g, k))
+        if tau > 0.0:
+            _add_drag(f, rate, tau * mu, room, p)
+        _spread(p, e, rest, volume, room, corners)
+        for c in range(8):
             for m in range(3):
-                for n in range(3):
-                    e[m, n] = 0.0
-                    for k in range(0, 9, 3):
-                        e[m, n] += 0.5 * (f[k + m] * rate[k + n] + rate[k + m] * f[k + n])
-            grows = (lam - mu) * (e[0, 0] + e[1, 1] + e[2, 2])
-            for m in range(0, 9, 3):
-                for n in range(3):
-                    drag = grows * f[m + n]
-                    for k in range(3):
-                        drag += 2.0 * mu * f[m + k] * e[k, n]
-                    p[m + n] += tau * drag
-        for c in range(4):
-            i = points[t, c]
-            for m in range(3):
-                force[i, m] -= volume * (p[3 * m] * b[c, 0] + p[3 * m + 1] * b[c, 1] + p[3 * m + 2] * b[c, 2])
-        if not stiff:
-            continue
-        _turn_of(f, turn, spare)
-        more = volume * (1.0 + tau / dt)
-        ks, kv = more * mu, more * max(lam - mu, 0.0)
-        for c in range(4):
-            for m in range(3):
-                rb[c, m] = turn[3 * m] * b[c, 0] + turn[3 * m + 1] * b[c, 1] + turn[3 * m + 2] * b[c, 2]
-                gb[c, m] = g[3 * m] * b[c, 0] + g[3 * m + 1] * b[c, 1] + g[3 * m + 2] * b[c, 2]
-        s = -1
-        for one in range(4):
-            for two in range(one + 1):
-                s += 1
-                c, d = (one, two) if points[t, one] >= points[t, two] else (two, one)
-                k = slots[t, s]
-                both = ks * (b[c, 0] * b[d, 0] + b[c, 1] * b[d, 1] + b[c, 2] * b[d, 2])
-                for m in range(3):
-                    for n in range(3):
-                        values[k, 4 * m + n] += ks * rb[d, m] * rb[c, n] + kv * gb[c, m] * gb[d, n]
-                    values[k, 5 * m] += both
+                force[points[e, c], m] -= corners[c, m]
+        if stiff:
+            for k in range(9):
+                middle[k] = _sum(row4(f, 2 * k) + row4(f, 2 * k + 1)) / 8.0
+            _turn_of(middle, turn, spare)
+            _spread(g, e, rest, 1.0, room, corners)
+            more = volume * (1.0 + tau / dt)
+            _add_blocks(e, points, rest, slots, turn, corners, more * mu, more * lam, values)
+
+
+@kernel
+def _add_blocks(e, points, rest, slots, turn, grows, ks, kv, values):  # type: ignore[no-untyped-def]
+    """Add a cell's stiffness to the blocks: of form ks (N m), turned by turn (9,), and of volume kv (N m).
+
+    grows: (8, 3), how much more of itself the cell gets when a corner moves, 1/m.
+    """
+    to, metric = np.empty((3, 3)), np.empty((3, 3))  # R B and Bᵀ B, where Bᵀ is the inverse of the rest shape
+    for m in range(3):
+        for n in range(3):
+            to[m, n] = metric[m, n] = 0.0
+            for k in range(3):
+                to[m, n] += turn[3 * m + k] * rest[e, 3 * n + k]
+                metric[m, n] += rest[e, 3 * m + k] * rest[e, 3 * n + k]
+    one = lanes(to[0, 0], to[1, 0], to[2, 0], 0.0)
+    two = lanes(to[0, 1], to[1, 1], to[2, 1], 0.0)
+    three = lanes(to[0, 2], to[1, 2], to[2, 2], 0.0)
+    first = lanes(metric[0, 0], metric[0, 1], metric[0, 2], 0.0)
+    second = lanes(metric[1, 0], metric[1, 1], metric[1, 2], 0.0)
+    third = lanes(metric[2, 0], metric[2, 1], metric[2, 2], 0.0)
+    s = -1
+    for high in range(8):
+        for low in range(high + 1):
+            s += 1
+            c, d = (high, low) if points[e, high] >= points[e, low] else (low, high)
+            k = 3 * (8 * d + c)
+            x, y, z = row4(PRODUCTS, k), row4(PRODUCTS, k + 1), row4(PRODUCTS, k + 2)
+            both = ks * _sum(x * first + y * second + z * third)
+            volumes = kv * lanes(grows[d, 0], grows[d, 1], grows[d, 2], 0.0)
+            half = ks * (x * to[0, 0] + y * to[0, 1] + z * to[0, 2])
+            a = lane(half, 0) * one + lane(half, 1) * two + lane(half, 2) * three + grows[c, 0] * volumes
+            half = ks * (x * to[1, 0] + y * to[1, 1] + z * to[1, 2])
+            b = lane(half, 0) * one + lane(half, 1) * two + lane(half, 2) * three + grows[c, 1] * volumes
+            half = ks * (x * to[2, 0] + y * to[2, 1] + z * to[2, 2])
+            w = lane(half, 0) * one + lane(half, 1) * two + lane(half, 2) * three + grows[c, 2] * volumes
+            a, b, w = a + lanes(both, 0.0, 0.0, 0.0), b + lanes(0.0, both, 0.0, 0.0), w + lanes(0.0, 0.0, both, 0.0)
+            add_block_rows(values, slots[e, s], a, b, w)

@@ -16,10 +16,10 @@ from zembrik.core.setup.assets import Assets, placed_mesh, start_mesh
 from zembrik.core.setup.document import Setup
 from zembrik.core.setup.resolve import Resolved
 from zembrik.core.solver.handles import FIRM
+from zembrik.core.solver.hexahedra import cell_rows
 from zembrik.core.solver.over_frames import at_most
 from zembrik.core.solver.pins import meshes_of, pin_weights
 from zembrik.core.solver.rigid_parts import check_closed
-from zembrik.core.solver.solidity import tet_rows
 from zembrik.core.solver.solids import Surface
 from zembrik.core.units import turn_matrix
 
@@ -42,7 +42,7 @@ class SoftPart:
         begin: float64 (n, 3), where the lattice's points are at the start, metres.
         mass: float64 (n,), of the lattice's points, kg.
         held: bool (n,), lattice points that pins hold.
-        rows: float64 (E, 13), see `solidity.Tets`.
+        rows: float64 (E, 13), see `hexahedra.Cells`.
         surface: how it meets others.
         yields: yield strain and creep in 1/s; None when it always comes back.
         weight: factor on gravity, a number or a track. density: kg/m³.
@@ -64,12 +64,12 @@ class SoftPart:
 
     @property
     def masters(self) -> NDArray[np.int32]:
-        """What carries the mesh's own points, int32 (points, 4)."""
+        """What carries the mesh's own points, int32 (points, 8)."""
         return self.lattice.masters[: len(self.mesh.points)]
 
     @property
     def shares(self) -> Floats:
-        """Their shares, float64 (points, 4)."""
+        """Their shares, float64 (points, 8)."""
         return self.lattice.shares[: len(self.mesh.points)]
 
 
@@ -113,10 +113,10 @@ def _soft(number: int, setup: Setup, values: dict[str, Any], assets: Assets) -> 
         ) from None
     form = start_mesh(body, assets).points
     begin = lattice.points if body.form is None else taken_on(lattice, form)
-    stuff = np.tile([material["young"], material["poisson"], material["damping"]], (len(lattice.tets), 1))
-    rows, volume = tet_rows(lattice.points, lattice.tets, lattice.filled, stuff)
-    shares = np.repeat(volume * material["density"] / 4, 4)
-    mass = np.asarray(np.bincount(lattice.tets.ravel(), shares, len(lattice.points)), float)
+    stiff = np.array([material["young"], material["poisson"], material["damping"]])
+    rows, volume = cell_rows(lattice.edges, lattice.filled, stiff)
+    shares = np.repeat(volume * material["density"] / 8, 8)
+    mass = np.asarray(np.bincount(lattice.cells.ravel(), shares, len(lattice.points)), float)
     held = np.zeros(len(lattice.points), dtype=bool)
     for n, pin in enumerate(body.pins):
         taken = pin_weights(pin, mesh, form, f"{where}, pins[{n}]", meshes_of(setup, assets)) >= FIRM

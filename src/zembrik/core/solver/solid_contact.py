@@ -17,6 +17,7 @@ from zembrik.core.solver.arrays import (
     ARM_A,
     ARM_B,
     BOUNCE,
+    CARRIERS,
     DRAG,
     GAP,
     GIVE,
@@ -56,7 +57,7 @@ def no_contacts() -> Contacts:
 def _skin_weight(masters, shares, w, i):  # type: ignore[no-untyped-def]
     """Return the inverse mass (1/kg) of a skin point that goes with particles."""
     total = 0.0
-    for j in range(4):
+    for j in range(CARRIERS):
         total += shares[i, j] * shares[i, j] * w[masters[i, j]]
     return total
 

@@ -14,7 +14,7 @@ from zembrik.core.distance.field import Fields
 from zembrik.core.mesh.inertia import MassOf
 from zembrik.core.motion.rigid import Mover
 from zembrik.core.motion.track import most_of, value_at
-from zembrik.core.solver.arrays import GAP, LOAD, ROOM, Contacts, Joints, Rigid, Skin, Slots, Solids
+from zembrik.core.solver.arrays import CARRIERS, GAP, LOAD, ROOM, Contacts, Joints, Rigid, Skin, Slots, Solids
 from zembrik.core.solver.colliders import Colliders, shape_outline, slim_of
 from zembrik.core.solver.halves import halve
 from zembrik.core.solver.joints import begin_joints, joint_system, solve_joints
@@ -87,7 +87,7 @@ class ParticleSkin:
     """Skin points that go with particles.
 
     Attributes:
-        masters: int32 (m, 4), shares: float64 (m, 4): what carries each point.
+        masters: int32 (m, CARRIERS), shares: float64 (m, CARRIERS): what carries each point.
         surface: how they meet others.
         wide: whether they ask colliders too.
     """
@@ -285,7 +285,7 @@ def rotation_vector(turn: Floats) -> Floats:
 
 def own_points(first: int, last: int, surface: Surface) -> ParticleSkin:
     """Return the skin of a cloth: its own points first .. last - 1."""
-    masters, shares = np.zeros((last - first, 4), np.int32), np.zeros((last - first, 4))
+    masters, shares = np.zeros((last - first, CARRIERS), np.int32), np.zeros((last - first, CARRIERS))
     masters[:] = np.arange(first, last)[:, None]
     shares[:, 0] = 1.0
     return ParticleSkin(masters, shares, surface, wide=False)
@@ -317,8 +317,8 @@ def build_solids(
     points: list[Floats] = [np.zeros((0, 3))]
     columns: list[Floats] = [np.zeros((0, 5))]  # radius, room, grip, slip, bounce
     owners: list[NDArray[np.int64]] = [np.zeros(0, np.int64)]
-    masters: list[NDArray[np.int32]] = [np.zeros((0, 4), np.int32)]
-    shares: list[Floats] = [np.zeros((0, 4))]
+    masters: list[NDArray[np.int32]] = [np.zeros((0, CARRIERS), np.int32)]
+    shares: list[Floats] = [np.zeros((0, CARRIERS))]
     starts, own, wide = [0], [], []
 
     def add(at: Floats, radius: Floats, surface: Surface, whose: int, of: Any, by: Any, solid: int, asks: bool) -> None:
@@ -327,8 +327,8 @@ def build_solids(
         rest = np.tile([surface.room, surface.grip, surface.slip, surface.bounce], (n, 1))
         columns.append(np.column_stack([radius, rest]))
         owners.append(np.full(n, whose, np.int64))
-        masters.append(np.zeros((n, 4), np.int32) if of is None else of.astype(np.int32))
-        shares.append(np.zeros((n, 4)) if by is None else by)
+        masters.append(np.zeros((n, CARRIERS), np.int32) if of is None else of.astype(np.int32))
+        shares.append(np.zeros((n, CARRIERS)) if by is None else by)
         for k in range(0, n, CHUNK):
             starts.append(starts[-1] + min(CHUNK, n - k))
             own.append(solid)

@@ -15,12 +15,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik.core.compiled import kernel
-from zembrik.core.solver.arrays import ARM_B, GAP, GRIP, NORMAL, ROOM, SLID, SLIP
+from zembrik.core.solver.arrays import ARM_B, CARRIERS, GAP, GRIP, NORMAL, ROOM, SLID, SLIP
 from zembrik.core.solver.mesh_contact import edge_gap, point_gap
 from zembrik.core.solver.planes import SURE
 
 FIRMNESS = 30.0
-MOST = 16  # particles that a tie joins: four places, each carried by up to four
+MOST = 4 * CARRIERS  # particles that a tie joins: four places, each carried by so many
 EASE = 0.02  # of what both are kept apart: over twice this much a push sets in, so that none is there and gone again
 HARDER = 30.0  # times as hard as in proportion, where both touch bare: what is pressed hard may not go through
 APART = 0.2  # m/s, by which what was too near when the step began is let go apart: it is not to be thrown
@@ -227,7 +227,7 @@ def tie_touching(  # type: ignore[no-untyped-def]
                     for c in range(3):
                         arm[c] += share[n] * (x[i, c] - rigid.place[r, c] - rigid.shift[r, c])
                 elif r < 0:
-                    for k in range(4):
+                    for k in range(CARRIERS):
                         m = guest.masters[i - cloth, k]
                         if free[m] and guest.shares[i - cloth, k] != 0.0:
                             last = _join(ties, last, m, share[n] * guest.shares[i - cloth, k])
@@ -271,7 +271,7 @@ def tie_skin(contacts, skin, rigid, x, heavy, free, stiff, many, ties, force, va
             row, last, give = contacts.row[q], ties.first[many], 0.0
             for c in range(3):
                 slid[c] = -skin.now[s, c]
-            for n in range(4):
+            for n in range(CARRIERS):
                 i, share = skin.masters[s, n], skin.shares[s, n]
                 if share == 0.0:
                     continue

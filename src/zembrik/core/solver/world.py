@@ -15,10 +15,10 @@ from zembrik.core.solver.bend import Bend
 from zembrik.core.solver.blown import Blown
 from zembrik.core.solver.colliders import Colliders
 from zembrik.core.solver.handles import Handles
+from zembrik.core.solver.hexahedra import Cells
 from zembrik.core.solver.membrane import Membrane
 from zembrik.core.solver.over_frames import OverFrames
 from zembrik.core.solver.plastic import Yielding
-from zembrik.core.solver.solidity import Tets
 from zembrik.core.solver.solids import SolidWorld
 from zembrik.core.solver.touching import Touching
 from zembrik.core.units import turn_matrix
@@ -36,7 +36,7 @@ class SimBody:
         faces: int32 (faces, 3), numbered from 0 within the body.
         rigid: its number among the rigid bodies; None for one whose points move by themselves.
         rest: float64 (points, 3), a rigid body's placed mesh, metres.
-        masters, shares: int32 and float64 (points, 4), the particles that carry a soft body's points.
+        masters, shares: int32 and float64 (points, 8), the particles that carry a soft body's points.
     """
 
     name: str
@@ -167,6 +167,7 @@ class Past:
         x, v: float64 (n, 3), metres and m/s.
         order: float64 (n,), of the last step and the next, one of those above.
         load, on, stretch: float64 (m,), (m,) and (m, 3), of what colliders did to each point of cloth, see `planes`.
+        borne: bool (R,), the rigid bodies that particles pushed.
     """
 
     x: Floats
@@ -175,6 +176,7 @@ class Past:
     load: Floats
     on: Floats
     stretch: Floats
+    borne: NDArray[np.bool_]
 
 
 @dataclass
@@ -189,7 +191,7 @@ class World:
         mass: float64 (n,), kg. weight: float64 (n,), factor on gravity.
         skin: float64 (m, 5), of cloth points: thickness in metres, static and sliding friction, and for
             tack the pull in N and the distance in metres.
-        membrane, bend, tets, colours: the constraints and their clusters' colours.
+        membrane, bend, cells, colours: the constraints and their clusters' colours.
         colliders: what it touches.
         handles: what holds particles and moves them.
         shrinking: the cloths whose rest length changes.
@@ -217,7 +219,7 @@ class World:
     skin: Floats
     membrane: Membrane
     bend: Bend
-    tets: Tets
+    cells: Cells
     colours: NDArray[np.int64]
     colliders: Colliders
     handles: Handles
@@ -236,14 +238,15 @@ class World:
 
     def __post_init__(self) -> None:
         no_load = np.zeros(self.cloth), np.full(self.cloth, -1.0), np.zeros((self.cloth, 3))
-        self.past = Past(self.x.copy(), self.v.copy(), np.full(len(self.x), TO_SECOND), *no_load)
+        borne = np.zeros(len(self.solids.rigid.w), np.bool_)
+        self.past = Past(self.x.copy(), self.v.copy(), np.full(len(self.x), TO_SECOND), *no_load, borne)
 
     def state(self) -> list[NDArray[Any]]:
         """Return the arrays that say how it goes on from here; they are the world's own."""
         past = self.past
-        kept = [self.x, self.v, past.x, past.v, past.order, past.load, past.on, past.stretch, *self.solids.state()]
+        kept = [self.x, self.v, past.x, past.v, past.order, past.load, past.on, past.stretch, past.borne, *self.solids.state()]
         if self.yielding.any:
-            kept += [self.membrane.rest, self.bend.rest, self.tets.rest, *[cloth.rest for cloth in self.shrinking]]
+            kept += [self.membrane.rest, self.bend.rest, self.cells.rest, *[cloth.rest for cloth in self.shrinking]]
         return kept
 
     def move_to(self, frame: float) -> bool:
@@ -286,4 +289,4 @@ class World:
 
     def keep_dents(self, seconds: float) -> None:
         """Let what yields take on some of the form it was forced into."""
-        self.yielding.creep(self.membrane, self.bend, self.tets, self.shrinking, self.x, seconds)
+        self.yielding.creep(self.membrane, self.bend, self.cells, self.shrinking, self.x, seconds)
