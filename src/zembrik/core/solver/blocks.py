@@ -26,7 +26,6 @@ from zembrik.core.lanes_memory import block_rows, put_row4, row4
 from zembrik.core.solver.colour import neighbourhoods
 
 PARTS = 4
-CHUNK = 512  # rows whose products are summed together: sums do not depend on the threads
 
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int64]
@@ -133,7 +132,8 @@ def _forward(pattern, values, inverse, part, r, z):  # type: ignore[no-untyped-d
             at = row4(z, pattern.column[k])
             one, two, three = block_rows(values, k)
             a, b, c = fma(one, at, a), fma(two, at, b), fma(three, at, c)
-        z[i, 0], z[i, 1], z[i, 2] = _inverse_times(inverse, i, r[i, 0] - _sum(a), r[i, 1] - _sum(b), r[i, 2] - _sum(c))
+        a, b, c = _inverse_times(inverse, i, r[i, 0] - _sum(a), r[i, 1] - _sum(b), r[i, 2] - _sum(c))
+        put_row4(z, i, lanes(a, b, c, 0.0))  # at once: the next row reads it at once
 
 
 @numba.njit(inline="always")
@@ -157,21 +157,6 @@ def _backward(pattern, values, inverse, part, r, z):  # type: ignore[no-untyped-
             put_row4(z, j, fma(three, -c, fma(two, -b, fma(one, -a, row4(z, j)))))
 
 
-@parallel_kernel
-def _dot(a, b, sums):  # type: ignore[no-untyped-def]
-    """Return the sum of a b over all points, chunk by chunk in a fixed order; sums is room to work in."""
-    chunks = (len(a) + CHUNK - 1) // CHUNK
-    for n in numba.prange(chunks):
-        total = 0.0
-        for i in range(n * CHUNK, min((n + 1) * CHUNK, len(a))):
-            total += a[i, 0] * b[i, 0] + a[i, 1] * b[i, 1] + a[i, 2] * b[i, 2]
-        sums[n] = total
-    total = 0.0
-    for n in range(chunks):
-        total += sums[n]
-    return total
-
-
 @kernel
 def _bodies_times(matrix, count, r, z):  # type: ignore[no-untyped-def]
     """Fill z with the bodies' matrices (R, 6, 6) times r, in the rows from count on."""
@@ -183,18 +168,26 @@ def _bodies_times(matrix, count, r, z):  # type: ignore[no-untyped-def]
             z[count + 2 * body + k // 3, k % 3] = total
 
 
-@parallel_kernel
-def _diagonal_times(values, free, bodies, r, z):  # type: ignore[no-untyped-def]
-    """Fill z with D r."""
-    _bodies_times(bodies.block, len(free), r, z)
-    for i in numba.prange(len(free)):
-        a, b, c = r[i, 0], r[i, 1], r[i, 2]
-        if free[i]:
-            z[i, 0] = values[i, 0] * a + values[i, 4] * b + values[i, 8] * c
-            z[i, 1] = values[i, 4] * a + values[i, 5] * b + values[i, 9] * c
-            z[i, 2] = values[i, 8] * a + values[i, 9] * b + values[i, 10] * c
-        else:
-            z[i, 0] = z[i, 1] = z[i, 2] = 0.0
+@kernel
+def _diagonal_times(values, i, a, b, c):  # type: ignore[no-untyped-def]
+    """Return the diagonal block i times (a, b, c)."""
+    return (
+        values[i, 0] * a + values[i, 4] * b + values[i, 8] * c,
+        values[i, 4] * a + values[i, 5] * b + values[i, 9] * c,
+        values[i, 8] * a + values[i, 9] * b + values[i, 10] * c,
+    )
+
+
+@kernel
+def _weigh_part(pattern, values, free, part, s, q):  # type: ignore[no-untyped-def]
+    """Fill q with D s on one part; return s · q there."""
+    total = 0.0
+    for n in range(pattern.span[part], pattern.span[part + 1]):
+        i = pattern.order[n]
+        a, b, c = s[i, 0], s[i, 1], s[i, 2]
+        q[i, 0], q[i, 1], q[i, 2] = _diagonal_times(values, i, a, b, c) if free[i] else (0.0, 0.0, 0.0)
+        total += a * q[i, 0] + b * q[i, 1] + c * q[i, 2]
+    return total
 
 
 @kernel
@@ -240,8 +233,27 @@ def _add_cross(pattern, values, ties, t, q):  # type: ignore[no-untyped-def]
             q[b + 1, 2] += x * total[1] - y * total[0]
 
 
+@kernel
+def _weigh_bodies(bodies, count, s, q):  # type: ignore[no-untyped-def]
+    """Fill the bodies' rows of q with their blocks times s; return s · q there."""
+    _bodies_times(bodies.block, count, s, q)
+    total = 0.0
+    for i in range(count, len(s)):
+        total += s[i, 0] * q[i, 0] + s[i, 1] * q[i, 1] + s[i, 2] * q[i, 2]
+    return total
+
+
+@kernel
+def _total(sums):  # type: ignore[no-untyped-def]
+    """Return the sum in order; Numba would add up an array's own sum by threads."""
+    total = 0.0
+    for part in range(len(sums)):
+        total += sums[part]
+    return total
+
+
 @parallel_kernel
-def solve_blocks(pattern, values, ties, free, inverse, bodies, r, x, s, z, p, t, q, sums, share, enough, most):  # type: ignore[no-untyped-def]
+def solve_blocks(pattern, values, ties, free, inverse, bodies, r, x, s, z, p, t, q, share, enough, most):  # type: ignore[no-untyped-def]
     """Solve A x = r by preconditioned conjugate gradients (Hestenes and Stiefel 1952), from x = 0.
 
     Args:
@@ -249,58 +261,109 @@ def solve_blocks(pattern, values, ties, free, inverse, bodies, r, x, s, z, p, t,
         free: bool (n,): all others have r = x = 0. inverse: float64 (n, 6), see `invert_diagonal`.
         bodies: R of them, see `ties.BodyBlocks`.
         r: float64 (n + 2 R, 3), the right side. x: float64 (n + 2 R, 3), filled.
-        s, z, p, t, q: float64 (n + 2 R, 4), of which the last is 0, and sums: room to work in.
+        s, z, p, t, q: float64 (n + 2 R, 4), of which the last is 0: room to work in.
         share, enough: of r M⁻¹ r, that may be left: either will do. most: iterations at most.
 
     Return how many iterations it took, and r M⁻¹ r at the beginning.
+
+    Threads are sent out three times an iteration, part by part: to send them takes as long as a sweep over thousands of
+    points. Sums are those of the parts, in their order.
     """
+    count, sums = len(free), np.empty(PARTS)
     for part in numba.prange(PARTS):
         _forward(pattern, values, inverse, part, r, s)
-    _bodies_times(bodies.inverse, len(free), r, s)
-    _diagonal_times(values, free, bodies, s, p)
-    for i in numba.prange(len(r)):
-        x[i, 0], x[i, 1], x[i, 2] = 0.0, 0.0, 0.0
-    began = _dot(s, p, sums)
-    now, done = began, 0
+        sums[part] = _weigh_part(pattern, values, free, part, s, q)
+    _bodies_times(bodies.inverse, count, r, s)
+    began = _weigh_bodies(bodies, count, s, q) + _total(sums)
+    for i in range(len(r)):
+        x[i, 0] = x[i, 1] = x[i, 2] = p[i, 0] = p[i, 1] = p[i, 2] = 0.0
+    now, turn, done = began, 0.0, 0
     while done < most and now > max(share * began, enough):
         for part in numba.prange(PARTS):
+            _step_towards(pattern, part, q, turn, p)
             _backward(pattern, values, inverse, part, p, t)
-        _bodies_times(bodies.inverse, len(free), p, t)
-        _diagonal_times(values, free, bodies, t, q)
-        for i in numba.prange(len(r)):
+            _less_diagonal(pattern, values, free, part, p, t, z)
+        for i in range(count, len(r)):
             for a in range(3):
-                q[i, a] = p[i, a] - q[i, a]
-        _add_cross(pattern, values, ties, t, q)
+                p[i, a] = q[i, a] + turn * p[i, a]
+        _bodies_times(bodies.inverse, count, p, t)
+        _bodies_times(bodies.block, count, t, z)
+        for i in range(count, len(r)):
+            for a in range(3):
+                z[i, a] = p[i, a] - z[i, a]
+        _add_cross(pattern, values, ties, t, z)
         for part in numba.prange(PARTS):
-            _forward(pattern, values, inverse, part, q, z)
-        _bodies_times(bodies.inverse, len(free), q, z)
-        for i in numba.prange(len(r)):
+            _forward(pattern, values, inverse, part, z, q)
+            sums[part] = _add_and_weigh(pattern, part, t, p, q)
+        _bodies_times(bodies.inverse, count, z, q)
+        bent = _total(sums)
+        for i in range(count, len(r)):
             for a in range(3):
-                z[i, a] += t[i, a]
-        bent = _dot(p, z, sums)
+                q[i, a] += t[i, a]
+                bent += p[i, a] * q[i, a]
         if not bent > 0.0:
             break
         step = now / bent
-        for i in numba.prange(len(r)):
+        for part in numba.prange(PARTS):
+            _go(pattern, part, step, t, q, x, s)
+            sums[part] = _weigh_part(pattern, values, free, part, s, q)
+        for i in range(count, len(r)):
             for a in range(3):
                 x[i, a] += step * t[i, a]
-                s[i, a] -= step * z[i, a]
-        _diagonal_times(values, free, bodies, s, q)
+                s[i, a] -= step * q[i, a]
         then = now
-        now = _dot(s, q, sums)
-        done += 1
+        now = _weigh_bodies(bodies, count, s, q) + _total(sums)
         turn = now / then
-        for i in numba.prange(len(r)):
-            for a in range(3):
-                p[i, a] = q[i, a] + turn * p[i, a]
+        done += 1
     return done, began
 
 
+@kernel
+def _step_towards(pattern, part, q, turn, p):  # type: ignore[no-untyped-def]
+    """Take q + turn p for p on one part: the next direction."""
+    for n in range(pattern.span[part], pattern.span[part + 1]):
+        i = pattern.order[n]
+        for a in range(3):
+            p[i, a] = q[i, a] + turn * p[i, a]
+
+
+@kernel
+def _less_diagonal(pattern, values, free, part, p, t, z):  # type: ignore[no-untyped-def]
+    """Fill z with p - D t on one part."""
+    for n in range(pattern.span[part], pattern.span[part + 1]):
+        i = pattern.order[n]
+        a, b, c = _diagonal_times(values, i, t[i, 0], t[i, 1], t[i, 2]) if free[i] else (0.0, 0.0, 0.0)
+        z[i, 0], z[i, 1], z[i, 2] = p[i, 0] - a, p[i, 1] - b, p[i, 2] - c
+
+
+@kernel
+def _add_and_weigh(pattern, part, t, p, q):  # type: ignore[no-untyped-def]
+    """Add t to q on one part; return p · q there."""
+    total = 0.0
+    for n in range(pattern.span[part], pattern.span[part + 1]):
+        i = pattern.order[n]
+        for a in range(3):
+            q[i, a] += t[i, a]
+            total += p[i, a] * q[i, a]
+    return total
+
+
+@kernel
+def _go(pattern, part, step, t, q, x, s):  # type: ignore[no-untyped-def]
+    """Go by step along t in x, and along q back in s, on one part."""
+    for n in range(pattern.span[part], pattern.span[part + 1]):
+        i = pattern.order[n]
+        for a in range(3):
+            x[i, a] += step * t[i, a]
+            s[i, a] -= step * q[i, a]
+
+
 @parallel_kernel
-def weigh(pattern, values, free, inverse, bodies, r, s, q, sums):  # type: ignore[no-untyped-def]
+def weigh(pattern, values, free, inverse, bodies, r, s, q):  # type: ignore[no-untyped-def]
     """Return r M⁻¹ r; arguments as in `solve_blocks`."""
+    count, sums = len(free), np.empty(PARTS)
     for part in numba.prange(PARTS):
         _forward(pattern, values, inverse, part, r, s)
-    _bodies_times(bodies.inverse, len(free), r, s)
-    _diagonal_times(values, free, bodies, s, q)
-    return _dot(s, q, sums)
+        sums[part] = _weigh_part(pattern, values, free, part, s, q)
+    _bodies_times(bodies.inverse, count, r, s)
+    return _weigh_bodies(bodies, count, s, q) + _total(sums)

@@ -19,6 +19,8 @@ import numba
 import numpy as np
 
 from zembrik.core.compiled import kernel, parallel_kernel
+from zembrik.core.lanes import lanes
+from zembrik.core.lanes_memory import add_block_rows
 from zembrik.core.solver.soft_forces import add_cells
 
 MOST_BENT = 1.0  # e of a hinge, about 53°, beyond which its neighbours do not feel more of it
@@ -30,7 +32,7 @@ def _triangles(first, last, points, rest, slots, x, v, dt, stiff, force, values)
     """Add triangles first .. last - 1 to the forces and, if `stiff`, to the blocks."""
     a, b = np.empty(3), np.empty(3)
     u, w, du, dw = np.empty(3), np.empty(3), np.empty(3), np.empty(3)
-    uu, ww, uw = np.empty((3, 3)), np.empty((3, 3)), np.empty((3, 3))
+    by_u, by_w = np.empty(3), np.empty(3)
     for t in range(first, last):
         a[1], a[2], b[1], b[2] = rest[t, 0], rest[t, 2], rest[t, 1], rest[t, 3]
         a[0], b[0] = -a[1] - a[2], -b[1] - b[2]
@@ -59,23 +61,24 @@ def _triangles(first, last, points, rest, slots, x, v, dt, stiff, force, values)
             continue
         more = 1.0 + tau / dt
         side_u, side_w = ku * max(cu, 0.0) / lu, kw * max(cw, 0.0) / lw
-        for m in range(3):
-            for n in range(3):
-                uu[m, n] = (ku * more - side_u) * u[m] * u[n] / (lu * lu) + ks * more * w[m] * w[n]
-                ww[m, n] = (kw * more - side_w) * w[m] * w[n] / (lw * lw) + ks * more * u[m] * u[n]
-                uw[m, n] = ks * more * w[m] * u[n]
-            uu[m, m] += side_u
-            ww[m, m] += side_w
+        uu, ww, rub = (ku * more - side_u) / (lu * lu), (kw * more - side_w) / (lw * lw), ks * more
+        across_u, across_w = lanes(u[0], u[1], u[2], 0.0), lanes(w[0], w[1], w[2], 0.0)
         s = -1
         for one in range(3):
             for two in range(one + 1):
                 s += 1
                 c, d = (one, two) if points[t, one] >= points[t, two] else (two, one)
-                k = slots[t, s]
                 aa, bb, ab, ba = a[c] * a[d], b[c] * b[d], a[c] * b[d], b[c] * a[d]
-                for m in range(3):
-                    for n in range(3):
-                        values[k, 4 * m + n] += aa * uu[m, n] + bb * ww[m, n] + ab * uw[m, n] + ba * uw[n, m]
+                own = aa * side_u + bb * side_w
+                for m in range(3):  # of the block's rows: what u and w count for in it
+                    by_u[m] = (aa * uu + bb * rub) * u[m] + rub * ab * w[m]
+                    by_w[m] = (bb * ww + aa * rub) * w[m] + rub * ba * u[m]
+                add_block_rows(
+                    values, slots[t, s],
+                    lanes(own, 0.0, 0.0, 0.0) + by_u[0] * across_u + by_w[0] * across_w,
+                    lanes(0.0, own, 0.0, 0.0) + by_u[1] * across_u + by_w[1] * across_w,
+                    lanes(0.0, 0.0, own, 0.0) + by_u[2] * across_u + by_w[2] * across_w,
+                )  # fmt: skip
 
 
 @kernel
@@ -140,10 +143,8 @@ def _hinges(first, last, bend, slots, x, stiff, force, values):  # type: ignore[
             for two in range(one + 1):
                 s += 1
                 c, d = (one, two) if bend.points[h, one] >= bend.points[h, two] else (two, one)
-                k = slots[h, s]
-                for m in range(3):
-                    for n in range(3):
-                        values[k, 4 * m + n] += hard * g[c, m] * g[d, n]
+                row = hard * lanes(g[d, 0], g[d, 1], g[d, 2], 0.0)
+                add_block_rows(values, slots[h, s], g[c, 0] * row, g[c, 1] * row, g[c, 2] * row)
 
 
 @parallel_kernel

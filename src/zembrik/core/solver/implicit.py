@@ -31,7 +31,6 @@ from numpy.typing import NDArray
 
 from zembrik.core.compiled import kernel, parallel_kernel
 from zembrik.core.solver.blocks import (
-    CHUNK,
     block_pattern,
     block_slots,
     invert_diagonal,
@@ -204,7 +203,7 @@ class ImplicitStep:
         three, hinge, cell = (block_slots(self.pattern, group) for group in groups)
         self.slots = three, hinge, cell
         self.values, self.inverse = room_for_blocks(self.pattern), np.zeros((n, 6))
-        self.step, self.heavy, self.sums = np.zeros(n), np.zeros(n), np.zeros(n // CHUNK + 1)
+        self.step, self.heavy = np.zeros(n), np.zeros(n)
         self.aim, self.goal, self.speed, self.solved = (np.zeros((n, 3)) for _ in range(4))
         bodies = len(world.solids.rigid.w)
         self.force, self.way, self.last, self.rest = (np.zeros((n + 2 * bodies, 3)) for _ in range(4))
@@ -270,11 +269,12 @@ class ImplicitStep:
         for turn in range(MOST_TURNS + 1):
             over = turn >= LEAST_TURNS  # perhaps: forces alone tell
             self.first = turn == 0
-            now = self._look(x, before, dt, turn == 0, not over)
-            if turn == 0 and self._blunt():  # what rests is to be found where it rested
-                self._lay_out(dt)
-                x[self.free] = self.before[self.free] + dt * self.was[self.free]
-                now = self._look(x, before, dt, False, True)
+            if turn == 0:  # to see what touches; what rests is to be found where it rested
+                self._look(x, before, dt, True, False)
+                if self._blunt():
+                    self._lay_out(dt)
+                    x[self.free] = self.before[self.free] + dt * self.was[self.free]
+            now = self._look(x, before, dt, False, not over)
             if turn:
                 now = self._shorten(x, before, dt, pull, now, not over)
             if not first:
@@ -287,7 +287,7 @@ class ImplicitStep:
                 self._look(x, before, dt, False, True)
             done, _ = solve_blocks(
                 self.pattern, self.values, self.ties, self.free, self.inverse, self.bodies, self.force, self.way,
-                *self.work, self.sums, 0.0 if turn else BEGINNING**2, enough, MOST_ITERATIONS,
+                *self.work, 0.0 if turn else BEGINNING**2, enough, MOST_ITERATIONS,
             )  # fmt: skip
             self.last[:] = self.way
             pull = float(np.vdot(self.force, self.last))
@@ -333,7 +333,7 @@ class ImplicitStep:
             invert_bodies(*self.bodies)
         rest[: self.count] = self.force[: self.count]
         rest[: self.count][self.touching] = 0.0
-        left = weigh(self.pattern, self.values, self.free, self.inverse, self.bodies, rest, *self.work[:2], self.sums)
+        left = weigh(self.pattern, self.values, self.free, self.inverse, self.bodies, rest, *self.work[:2])
         return float(left)
 
     def _swing(self) -> float:
@@ -366,9 +366,7 @@ class ImplicitStep:
             return 0.0
         self._gather(self.world.x, before, dt, False, False, settled=True)
         self.force[self.count :] = 0.0  # bodies have gone on
-        left = weigh(
-            self.pattern, self.values, self.free, self.inverse, self.bodies, self.force, *self.work[:2], self.sums
-        )
+        left = weigh(self.pattern, self.values, self.free, self.inverse, self.bodies, self.force, *self.work[:2])
         return float(np.sqrt(left / total))
 
     def _enough(self, dt: float) -> float:

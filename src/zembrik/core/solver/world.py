@@ -244,7 +244,18 @@ class World:
     def state(self) -> list[NDArray[Any]]:
         """Return the arrays that say how it goes on from here; they are the world's own."""
         past = self.past
-        kept = [self.x, self.v, past.x, past.v, past.order, past.load, past.on, past.stretch, past.borne, *self.solids.state()]
+        kept = [
+            self.x,
+            self.v,
+            past.x,
+            past.v,
+            past.order,
+            past.load,
+            past.on,
+            past.stretch,
+            past.borne,
+            *self.solids.state(),
+        ]
         if self.yielding.any:
             kept += [self.membrane.rest, self.bend.rest, self.cells.rest, *[cloth.rest for cloth in self.shrinking]]
         return kept
