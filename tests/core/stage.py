@@ -10,7 +10,8 @@ from zembrik.core.solver.step import Stepper
 class Stage:
     """A world at its first frame, and what moves it on."""
 
-    def __init__(self, document, substeps=20, iterations=1):
+    def __init__(self, document, substeps=None, iterations=1):
+        """Take a document; with no substeps, those of the profile "daily"."""
         document = {"world": {"air_density": 0}, **document}
         document["quality"] = {"substeps": substeps, "iterations": iterations, **document.get("quality", {})}
         setup = parse_setup(document)

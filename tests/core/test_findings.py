@@ -248,7 +248,7 @@ def test_volume_and_stored_energy_are_their_formulas():
     world = Stage({"bodies": [block]}).world
     assert volume(world) == pytest.approx(0.016, rel=1e-6) and abs(stored_energy(world)) < 1e-9
     world.x[:, 0] *= 1.01
-    filled = float(world.tets.rest[:, 9].sum())  # the lattice reaches beyond the block where its cells do
+    filled = float(world.cells.rest[:, 9].sum())  # the lattice reaches beyond the block where its cells do
     assert volume(world) == pytest.approx(0.016 * 1.01, rel=1e-6)
     assert stored_energy(world) == pytest.approx(0.5 * 1e5 * 1e-4 * filled, rel=0.02)
     sheet = {"name": "it", "role": "cloth", "mesh": {"shape": "grid", "size": [0.5, 0.3], "segments": [5, 3]},

@@ -312,7 +312,7 @@ def test_what_reads_a_keyed_quality(sheet):
     assert [resolved.count_at("substeps", f) for f in (1, 4, 5, 99)] == [10, 10, 30, 30]
     assert resolved.least_count("substeps") == 10
     assert resolved.passes_of(7) == 2 * (4 * 10 + 2 * 30)
-    assert quality_words(setup.quality) == "daily · 10 to 30 substeps"
+    assert quality_words(setup) == "daily · 10 to 30 substeps"
     material = resolved.document["bodies"][0]["material"]
     assert material["sliding_friction"]["keys"][1][1] == pytest.approx(0.4)
     assert resolved.origins["bodies[0].material.sliding_friction"] == "follows friction"

@@ -4,6 +4,8 @@ import numpy as np
 import pytest
 from stage import Stage, brick
 
+from zembrik.core.solver.energy import stored_energy, volume
+
 G = 9.81
 RHO = 1000.0
 
@@ -50,23 +52,74 @@ def test_a_hanging_column_stretches_by_its_weight_and_grows_thin(poisson, young)
     assert drawn == pytest.approx(poisson * RHO * G * length / (2 * young) * width / 2, rel=0.07, abs=4e-5)
 
 
-def test_a_clamped_beam_bends_by_bending_and_shear_and_finer_cells_come_nearer():
+def clamped(size, young, cells, poisson, **more):
+    """Return a bar along x that is held at one end, so many cells across."""
+    beam = bar("b", size, young, size[1] / cells, material={"poisson": poisson}, segments=8, **more)
+    beam["pins"] = [{"points": {"box": [[-1, -1, -1], [-size[0] / 2 + 1e-6, 1, 1]]}}]
+    return beam
+
+
+def test_a_clamped_beam_bends_by_bending_and_shear_and_finer_cells_come_nearer_from_one_side():
     """Tip of a beam under its weight: ρ g A L⁴/(8 E I) + ρ g L²/(2 κ G), κ = 5/6 (Timoshenko 1921)."""
     length, height, young, poisson = 1.0, 0.25, 1e7, 0.2
     shear = young / (2 * (1 + poisson))
     expected = RHO * G * (12 * length**4 / (8 * young * height**2) + length**2 / (2 * 5 / 6 * shear))
-    off = []
-    for cell in (0.125, 0.0625):
-        beam = bar("b", (length, height, height), young, cell, material={"poisson": poisson}, segments=8)
-        beam["pins"] = [{"points": {"box": [[-1, -1, -1], [-length / 2 + 1e-6, 1, 1]]}}]
-        stage = Stage(calm(beam, rate=8.0), substeps=160)
+    sunk = []
+    for cells in (2, 4, 8):
+        stage = Stage(calm(clamped((length, height, height), young, cells, poisson), rate=8.0))
         points = at_rest(stage, 36)
-        start = stage.world.bodies[0]
         end = np.isclose(points[:, 0], points[:, 0].max(), atol=0.02)
-        off.append(abs(-points[end, 1].mean() - expected) / expected)
-        assert start.count == len(points)
-    assert off[1] < off[0]
-    assert off[1] < 0.15, off
+        sunk.append(-points[end, 1].mean() / expected)
+    assert sunk[0] < sunk[1] < sunk[2] < 1.0, sunk
+    assert sunk[1] > 0.95, sunk
+    assert sunk[2] > 0.98, sunk
+
+
+def test_a_beam_swings_as_fast_as_euler_and_bernoulli_say():
+    """f₁ = 1.8751² / 2π √(E I / ρ A) / L² with four cells across; within 2%."""
+    length, height, young = 1.0, 0.1, 1e6
+    stage = Stage(
+        {"world": {"ground": None}, "bodies": [clamped((length, height, height), young, 4, 0.3, gravity=0.02)]}
+    )
+
+    def tip():
+        points = stage.world.bodies[0].points(stage.world.x)
+        return points[points[:, 0] > points[:, 0].max() - 0.02, 1].mean()
+
+    heights = np.array(stage.run(72, tip))
+    off = heights - heights.mean()
+    zero = np.flatnonzero(np.diff(np.sign(off)))
+    times = (zero + off[zero] / (off[zero] - off[zero + 1])) / 24
+    expected = 1.8751**2 / (2 * np.pi) * np.sqrt(young * height**2 / (12 * RHO)) / length**2
+    assert 1 / (2 * np.diff(times).mean()) == pytest.approx(expected, rel=0.02)
+
+
+def test_a_turned_bar_stores_what_st_venant_says():
+    """½ G J θ² / L with J = 0.1406 a⁴ of a square: the energy of 0.8 m less that of 0.4 m, so that no end counts."""
+    side, young, turn = 0.1, 1e6, 20.0
+    stored = []
+    for length in (0.4, 0.8):
+        twisted = clamped((length, side, side), young, 4, 0.3, gravity=0.0)
+        turned = {"rotate": {"keys": [[1, [0, 0, 0]], [13, [turn * length / 0.8, 0, 0]]]}}
+        twisted["pins"].append({"points": {"box": [[length / 2 - 1e-6, -1, -1], [1, 1, 1]]}, "motion": turned})
+        stage = Stage(calm(twisted, rate=8.0))
+        stage.run(36)
+        stored.append(stored_energy(stage.world))
+    rate = np.radians(turn) / 0.8
+    assert stored[1] - stored[0] == pytest.approx(0.5 * young / 2.6 * 0.1406 * side**4 * rate**2 * 0.4, rel=0.06)
+
+
+@pytest.mark.parametrize("poisson", [0.3, 0.49])
+def test_a_soft_box_on_the_floor_is_at_rest_and_keeps_its_volume(poisson):
+    """Its weight takes (1 - 2 ν) ρ g h / (2 E) of its volume; then nothing moves."""
+    young, size = 5e4, 0.3
+    stage = Stage({"bodies": [bar("b", (size,) * 3, young, 0.05, (0, 0.152, 0), segments=6, material={
+        "poisson": poisson, "damping": 0.02,
+    })]})  # fmt: skip
+    stage.run(72)
+    loss = (1 - 2 * poisson) * RHO * G * size / (2 * young)
+    assert volume(stage.world) / size**3 - 1 == pytest.approx(-loss, rel=0.2, abs=3e-4)
+    assert np.abs(stage.world.v).max() < 1e-3
 
 
 def test_a_lump_falls_freely_and_lands_without_sinking_in():

@@ -134,7 +134,7 @@ def test_a_proof_holds_its_bound_against_a_run_four_times_finer(tmp_path):
     """A sheet that swings down: what is said of each run is what a run of 160 substeps shows, and the bound holds."""
     runs = {n: run(tmp_path, SWING, n, 16) for n in (10, 20, 40, 160)}
     verdict = judge([runs[n] for n in (10, 20, 40)], 0.001)
-    assert verdict.ratio > 1.5 and verdict.enough == 1 and verdict.alike == []
+    assert verdict.ratio > 1.7 and verdict.enough == 1 and verdict.alike == []
     for n, said in zip((10, 20, 40), verdict.errors_m, strict=True):
         assert 0.4 < said / way_between(runs[n], runs[160]).mean < 2.5
     assert way_between(runs[20], run(tmp_path, SWING, 80, 16)).mean <= 0.001
@@ -143,10 +143,10 @@ def test_a_proof_holds_its_bound_against_a_run_four_times_finer(tmp_path):
 
 
 def test_folds_on_a_ball_are_called_chaotic(sheet, tmp_path):
-    """Twice the substeps, 10 mm away; twice again, 8 mm: folds fall another way. Size and movement are alike."""
+    """Twice the substeps, and twice again, nearly as far away: folds fall another way. Size and movement are alike."""
     runs = [run(tmp_path, sheet, n, 14) for n in (10, 20, 40)]
     verdict = judge(runs, 0.004)
-    assert verdict.errors_m is None and verdict.enough is None and verdict.ratio < 1.5
+    assert verdict.errors_m is None and verdict.enough is None and verdict.ratio < 1.7
     assert all(0.9 < a["size"] < 1.1 and 0.8 < a["movement"] < 1.25 for a in verdict.alike)
 
 

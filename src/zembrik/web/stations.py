@@ -83,7 +83,7 @@ def _fact(name: str, setup: Setup) -> str:
         facts += [f"{winds} wind{'s' if winds > 1 else ''}"] if winds else []
         facts += ["turbulence"] if winds < len(setup.forces) else []
         return " · ".join([*facts, f"{moving} moving"] if moving else facts)
-    return quality_words(setup.quality)
+    return quality_words(setup)
 
 
 def _bake_words(bake: Bake | None, head: Revision) -> tuple[str, str]:

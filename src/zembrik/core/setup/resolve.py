@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from zembrik.core.motion.track import extremes_of, scaled, value_at
-from zembrik.core.setup.document import Body, Keys, Material, Proxy, Quality, Setup
+from zembrik.core.setup.document import Body, Keys, Material, Proxy, Setup
 from zembrik.core.setup.keyed import is_keyed
 from zembrik.core.setup.materials import SIMULATED, USUAL, dials_of, filled_dials, preset_of
 from zembrik.core.setup.profiles import PROFILES
@@ -68,7 +68,7 @@ def resolve(setup: Setup) -> Resolved:
     profile = PROFILES[quality.profile]
     for name in ("substeps", "iterations", "enough", "contact", "self_collision"):
         if getattr(quality, name) is None:
-            full["quality"][name] = getattr(profile, name)
+            full["quality"][name] = profile.own(name, has_rigid(setup))
             origins[f"quality.{name}"] = f"profile {quality.profile}"
     return Resolved(full, origins)
 
@@ -213,9 +213,16 @@ def _given(value: Any) -> Any:
     return [_given(v) for v in value] if isinstance(value, list) else value
 
 
-def quality_words(quality: Quality) -> str:
+def has_rigid(setup: Setup) -> bool:
+    """Tell whether any body is rigid and free: a profile gives such a shot more substeps."""
+    return any(body.role == "rigid" for body in setup.bodies)
+
+
+def quality_words(setup: Setup) -> str:
     """Return a short fact: the profile and the resolved substeps."""
+    quality = setup.quality
     if isinstance(quality.substeps, Keys):
         least, most = extremes_of(quality.substeps.model_dump(mode="json"))
         return f"{quality.profile} · {round(least)} to {round(most)} substeps"
-    return f"{quality.profile} · {quality.substeps or PROFILES[quality.profile].substeps} substeps"
+    own = PROFILES[quality.profile].own("substeps", has_rigid(setup))
+    return f"{quality.profile} · {quality.substeps or own} substeps"

@@ -20,7 +20,7 @@ from zembrik.core.cache.reader import Cache
 from zembrik.core.trials.figures import figures_of
 
 Floats = NDArray[np.float64]
-LEAST_RATIO = 1.5  # of successive ways: what shrinks less does not come to an end within any quality
+LEAST_RATIO = 1.7  # of successive ways: the step is of first order at least; what shrinks less is chance
 MOST_RATIO = 2.0  # no more is believed: from some substeps on, how exactly a step is solved is what is left
 ALIKE = 0.03  # of a figure, by which runs may differ and count as alike
 SETTLES = 0.75  # a figure comes nearer when what it is off shrinks to this share at each doubling

@@ -8,7 +8,7 @@ from zembrik.core.problem import Problem
 from zembrik.core.setup.document import Quality, Setup
 from zembrik.core.setup.keyed import is_keyed
 from zembrik.core.setup.profiles import PROFILES
-from zembrik.core.setup.resolve import resolve
+from zembrik.core.setup.resolve import has_rigid, resolve
 from zembrik.web.dials import LABELS
 from zembrik.web.render import Words, brief
 
@@ -26,7 +26,7 @@ def ways_to_profile(setup: Setup, profile: str) -> Words:
         raise Problem(f"there is no profile '{profile[:40]}'.", "profile", f"There are {', '.join(PROFILES)}.")
     rows = []
     for name in set_by_hand(setup):
-        hand, own = getattr(setup.quality, name), getattr(PROFILES[profile], name)
+        hand, own = getattr(setup.quality, name), PROFILES[profile].own(name, has_rigid(setup))
         rows.append({"label": LABELS[name], "hand": _said(hand), "own": _said(own)})
     kept = setup.model_copy(update={"quality": setup.quality.model_copy(update={"profile": profile})})
     plain = setup.model_copy(update={"quality": Quality.model_validate({"profile": profile})})
