@@ -109,6 +109,28 @@ def test_a_turned_bar_stores_what_st_venant_says():
     assert stored[1] - stored[0] == pytest.approx(0.5 * young / 2.6 * 0.1406 * side**4 * rate**2 * 0.4, rel=0.06)
 
 
+def test_a_ball_pressed_flat_stores_what_hertz_says():
+    """8/15 E* √R δ^2.5 on either side (Hertz 1881); 16 cells across are stiffer, by less than a quarter."""
+    radius, young, poisson, press = 0.1, 2e5, 0.3, 0.008
+    ball = {
+        "name": "ball", "role": "soft", "mesh": {"shape": "ball", "radius": radius, "rings": 48}, "cell": radius / 8,
+        "place": {"translate": [0, radius + 0.0005, 0]}, "gravity": 0.0, "thickness": 0.0005,
+        "material": {"density": 200, "young": young, "poisson": poisson, "damping": 0.02, "creep": 0, "friction": 0},
+    }  # fmt: skip
+    down = {"translate": {"keys": [[1, [0, 0, 0]], [9, [0, -2 * press, 0]]]}}
+    plate = {
+        "name": "plate", "role": "collider", "mesh": {"shape": "box", "size": [0.4, 0.1, 0.4]}, "thickness": 0.0005,
+        "place": {"translate": [0, 2 * radius + 0.0515, 0]}, "proxy": {"kind": "box"}, "motion": down,
+    }  # fmt: skip
+    stage = Stage(calm(ball, plate) | {"world": {}})
+    stage.run(16)
+    points = stage.world.bodies[0].points(stage.world.x)
+    pressed = radius - np.ptp(points[:, 1]) / 2
+    assert pressed == pytest.approx(press, abs=5e-4)
+    expected = 2 * 8 / 15 * young / (1 - poisson**2) * np.sqrt(radius) * pressed**2.5
+    assert 1.0 < stored_energy(stage.world) / expected < 1.25
+
+
 @pytest.mark.parametrize("poisson", [0.3, 0.49])
 def test_a_soft_box_on_the_floor_is_at_rest_and_keeps_its_volume(poisson):
     """Its weight takes (1 - 2 ν) ρ g h / (2 E) of its volume; then nothing moves."""

@@ -60,6 +60,7 @@ LEAST_TURNS, MOST_TURNS, FALLS = 2, 8, 0.5  # a step has two turns; more where t
 SHARE, LEAST = 0.1, 0.05
 SWING = 0.5  # m/s, by which a last turn may still change how fast something goes that touches
 MOST_ITERATIONS = 1000
+BEHIND = 0.1  # of what is behind a point of a soft body: pairs push FIRMNESS times as hard
 OVER, LEAST_SHARE, MOST_CUTS = 0.9, 0.1, 4  # of a turn that goes too far, see `ImplicitStep._shorten`
 
 Floats = NDArray[np.float64]
@@ -204,6 +205,9 @@ class ImplicitStep:
         self.slots = three, hinge, cell
         self.values, self.inverse = room_for_blocks(self.pattern), np.zeros((n, 6))
         self.step, self.heavy = np.zeros(n), np.zeros(n)
+        # What each particle resists being pushed, N/m: cloth by its mass alone, for it gives way across itself; soft
+        # bodies by what is behind it too, or what is light and bears much would be pressed through.
+        self.firm, self.behind = np.zeros(n), np.zeros(n - world.cloth)
         self.aim, self.goal, self.speed, self.solved = (np.zeros((n, 3)) for _ in range(4))
         bodies = len(world.solids.rigid.w)
         self.force, self.way, self.last, self.rest = (np.zeros((n + 2 * bodies, 3)) for _ in range(4))
@@ -385,6 +389,10 @@ class ImplicitStep:
         add_elastic(
             world.colours, world.membrane, world.bend, world.cells, self.slots, x, self.speed, dt, stiff, force, values
         )
+        self.firm[:] = self.heavy
+        if stiff:
+            self.behind = BEHIND * values[world.cloth : n, [0, 5, 10]].mean(axis=1)
+        np.maximum(self.firm[world.cloth :], self.behind, out=self.firm[world.cloth :])
         find_planes(
             world.colliders.fields, touch, world.skin, world.w, x, before, self.planes, self.distance, self.normal,
             self.probe,
@@ -404,12 +412,12 @@ class ImplicitStep:
             many, self.through = tie_touching(
                 hits, touching.faces, touching.edges, touching.points.near, touching.lines.near, touching.x,
                 touching.before, touching.room, touching.grip, touching.slip, world.cloth, touching.guest_end,
-                touching.guests, rigid, self.heavy, self.free, stiff, self.room, force, values, block, dt,
+                touching.guests, rigid, self.firm, self.free, stiff, self.room, force, values, block, dt,
             )  # fmt: skip
             touching.touched = many
         if len(solids.contacts.a) and not settled:
             many = tie_skin(
-                solids.contacts, solids.skin, rigid, x, self.heavy, self.free, stiff, many, self.room, force,
+                solids.contacts, solids.skin, rigid, x, self.firm, self.free, stiff, many, self.room, force,
                 values, block, dt,
             )  # fmt: skip
         self.ties = some_ties(self.room, many)
