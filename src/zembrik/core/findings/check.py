@@ -11,6 +11,7 @@ from scipy.sparse.csgraph import connected_components
 
 from zembrik.core.findings.enough import (
     fast_for_thickness,
+    quick_to_bounce,
     squeezed,
 )
 from zembrik.core.findings.finding import Finding, set_value
@@ -46,6 +47,7 @@ def check_setup(setup: Setup, assets: Assets) -> list[Finding]:
             *idle_dials(setup, resolve(setup)),
             *fast_for_thickness(setup, resolve(setup), assets),
             *squeezed(setup, resolve(setup), world),
+            *quick_to_bounce(setup, resolve(setup), world),
             *endless_fall(setup, world),
             *start_overlaps(setup, world),
             *overlapping_bodies(setup, world),

@@ -7,6 +7,7 @@ from itertools import combinations
 import numpy as np
 from numpy.typing import NDArray
 
+from zembrik.core.distance.field import distances
 from zembrik.core.findings.finding import Finding, set_value
 from zembrik.core.motion.track import extremes_of, scaled
 from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh
@@ -17,6 +18,8 @@ from zembrik.core.start.overlap import A_TOUCH_M, collider_depths, places_of
 
 MOST_SUBSTEPS = 400
 MOST_ROOMS = 2.0  # thicknesses of both sides that something may go in a substep
+A_BOUNCE = 10.0  # substeps that a soft body's bounce takes at least, to come off as fast as it should
+LEAST_FALL = 0.03  # of its size: what falls less bounces less than anyone sees
 FACING = -0.3  # cosine of two ways out that point against each other
 PER_FRAME = 4  # times a frame that a track's speed is read
 
@@ -123,3 +126,66 @@ def squeezed(setup: Setup, resolved: Resolved, world: World) -> list[Finding]:
             Finding("squeezed", "Quality", False, "No room between two colliders", text, body.name, at, label, patch)
         )
     return found
+
+
+def quick_to_bounce(setup: Setup, resolved: Resolved, world: World) -> list[Finding]:
+    """A soft body that falls, and springs back within fewer substeps than it takes to follow that.
+
+    A blow goes through it and comes back in 2 L √(ρ / E): so long it touches (St Venant 1867, of bars). Boxes
+    and balls that fall are within 3% of their size with 7 substeps in it, 1% with 14
+    (docs/notes/2026-12-01-soft-hexahedra.md).
+    """
+    found = []
+    for k, body in enumerate(setup.bodies):
+        if body.role != "soft" or body.pins or body.motion is not None:
+            continue
+        mine = next(b for b in world.bodies if b.name == body.name)
+        x = places_of(world, mine)[0]
+        size = float(np.ptp(x, axis=0).max())
+        if _fall_m(world, mine.name, x) <= LEAST_FALL * size:
+            continue
+        material = resolved.document["bodies"][k]["material"]
+        young, density = extremes_of(material["young"])[1], extremes_of(material["density"])[0]
+        seconds = 2.0 * size * float(np.sqrt(density / young))
+        substeps = resolved.least_count("substeps")
+        needed = int(np.ceil(A_BOUNCE / (seconds * setup.fps)))
+        if needed <= substeps:
+            continue
+        text = (
+            f"'{body.name}' is so stiff and light that a blow goes through it and back in {1e3 * seconds:.3g} ms, or "
+            f"{seconds * setup.fps * substeps:.2g} substeps: it will land, but not bounce and roll off as it should."
+        )
+        label, patch = f"Use {needed} substeps", [set_value("/quality/substeps", needed)]
+        if needed > MOST_SUBSTEPS:
+            text += f" Even {MOST_SUBSTEPS} substeps are too few: let it be a rigid body."
+            label, patch = "", []
+        at = (float(v) for v in x.mean(axis=0))
+        found.append(
+            Finding("quick_to_bounce", "Quality", False, "Bounces too quickly for its substeps", text, body.name,
+                    (next(at), next(at), next(at)), label, patch)
+        )  # fmt: skip
+    return found
+
+
+def _fall_m(world: World, name: str, x: Floats) -> float:
+    """Return how far a body at x (k, 3) falls, in metres, before anything below it can be in its way."""
+    strength = float(np.linalg.norm(world.gravity))
+    if strength == 0.0:
+        return 0.0
+    # Axes along gravity and across it: what lies beside it is not below it.
+    axes = np.linalg.qr(np.column_stack([world.gravity / strength, np.eye(3)]))[0]
+    axes[:, 0] = world.gravity / strength
+    mine, falls = x @ axes, []
+    places = [places_of(world, b)[0] for b in world.bodies if b.name != name]
+    for c in range(len(world.colliders.names)):
+        low, high = world.colliders.fields.low[c], world.colliders.fields.high[c]
+        if np.isfinite(low).all():
+            places.append(np.array([[(low, high)[k >> n & 1][n] for n in range(3)] for k in range(8)]))
+        else:  # it has no end
+            falls.append(float(distances(world.colliders.fields, c, x)[0].min()))
+    for place in places:
+        theirs = place @ axes
+        beside = (mine.max(axis=0) < theirs.min(axis=0)) | (mine.min(axis=0) > theirs.max(axis=0))
+        if not beside[1:].any() and theirs[:, 0].max() > mine[:, 0].min():
+            falls.append(float(theirs[:, 0].min() - mine[:, 0].max()))
+    return max(0.0, min(falls, default=0.0))
