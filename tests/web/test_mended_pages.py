@@ -32,8 +32,8 @@ def test_a_profile_asks_what_becomes_of_values_set_by_hand(client, database, sho
     page = client.get(f"/shots/{shot}/quality").text
     assert "Set by hand and no part of it: substeps" in page and f'hx-get="/shots/{shot}/profile"' in page
     asked = client.get(f"/shots/{shot}/profile", params={"value": "final"}, headers=HX).text
-    assert re.search(r"<td>Substeps</td><td>10</td><td>60</td>", asked)
-    assert "takes about 6 times as long as now, and more for keeping folds apart" in asked
+    assert re.search(r"<td>Substeps</td><td>10</td><td>40</td>", asked)
+    assert "takes about 4 times as long as now, and more for keeping folds apart" in asked
     assert "takes as long as now, and more for keeping folds apart" in asked
     kept = post(client, shot, "profile", value="final", keep="yes")
     assert kept.status_code == 200 and document(database, shot)["quality"] == {"substeps": 10, "profile": "final"}

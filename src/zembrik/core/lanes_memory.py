@@ -15,7 +15,7 @@ from numba import types
 from numba.core import cgutils
 from numba.extending import intrinsic
 
-from zembrik.core.lanes import EIGHT, LANES, WIDE, WIDTH, LanesType, lane, lanes, spread
+from zembrik.core.lanes import EIGHT, LANES, WIDE, WIDTH, LanesType, lanes, spread
 
 
 @numba.njit(inline="always")
@@ -54,17 +54,6 @@ def corner4(points, t, k):  # type: ignore[no-untyped-def]
     """Return place k of the four rows of numbers from t on."""
     a, b, c, d = four(t)
     return np.uint32(points[a, k]), np.uint32(points[b, k]), np.uint32(points[c, k]), np.uint32(points[d, k])
-
-
-@numba.njit(inline="always")
-def keep4(rows, t, k, new, add):  # type: ignore[no-untyped-def]
-    """Set place k of the four rows from t on, or add to what is there."""
-    a, b, c, d = four(t)
-    if add:
-        rows[a, k], rows[b, k] = rows[a, k] + lane(new, 0), rows[b, k] + lane(new, 1)
-        rows[c, k], rows[d, k] = rows[c, k] + lane(new, 2), rows[d, k] + lane(new, 3)
-    else:
-        rows[a, k], rows[b, k], rows[c, k], rows[d, k] = lane(new, 0), lane(new, 1), lane(new, 2), lane(new, 3)
 
 
 @numba.njit(inline="always")
@@ -160,32 +149,6 @@ def _as_row(builder: Any, place: Any) -> Any:
 
 
 ROWS = types.Array(types.float64, 2, "C")
-
-
-@intrinsic
-def rows4(typingctx, rows, a, b, c, d):  # type: ignore[no-untyped-def]
-    """Return the four numbers of rows a, b, c, d of (n, 4) float64, each of them in lanes; uint32 numbers."""
-    whole = types.UniTuple(LANES, WIDTH)
-
-    def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
-        places = _row_places(context, builder, signature.args[0], arguments[0], arguments[1:], WIDTH)
-        loaded = [builder.load(_as_row(builder, place), align=8) for place in places]
-        return context.make_tuple(builder, whole, _turn_four(builder, loaded))
-
-    return whole(ROWS, *[types.uint32] * WIDTH), code
-
-
-@intrinsic
-def put_rows4(typingctx, rows, a, b, c, d, x, y, z, w):  # type: ignore[no-untyped-def]
-    """Set rows a, b, c, d of (n, 4) float64 to numbers in lanes; uint32 numbers."""
-
-    def code(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
-        places = _row_places(context, builder, signature.args[0], arguments[0], arguments[1:5], WIDTH)
-        for place, row in zip(places, _turn_four(builder, arguments[5:]), strict=True):
-            builder.store(row, _as_row(builder, place), align=8)
-        return context.get_dummy_value()
-
-    return types.void(ROWS, *[types.uint32] * WIDTH, *[LANES] * WIDTH), code
 
 
 @intrinsic

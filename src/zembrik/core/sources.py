@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import ast
 import hashlib
+import threading
 from functools import cache
 from pathlib import Path
 
 from zembrik import __version__
 
 CORE = Path(__file__).parent
+# Python 3.11 counts how deep all threads' trees are together, and fails where two build one at once (its issue 106905).
+_PARSING = threading.Lock()
 
 
 @cache
@@ -17,7 +20,9 @@ def _source(path: Path) -> tuple[bytes, frozenset[Path]]:
     """Return a module's source and the core modules it imports."""
     data = path.read_bytes()
     found = set()
-    for node in ast.walk(ast.parse(data)):
+    with _PARSING:
+        tree = ast.parse(data)
+    for node in ast.walk(tree):
         if isinstance(node, ast.ImportFrom) and node.module and node.module.startswith("zembrik.core"):
             inside = CORE.joinpath(*node.module.split(".")[2:])
             for name in ("", *(alias.name for alias in node.names)):
