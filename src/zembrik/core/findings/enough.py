@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from itertools import combinations
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -29,6 +30,13 @@ Floats = NDArray[np.float64]
 def _least(resolved: Resolved, number: int) -> float:
     """Return how thin (m) a body gets."""
     return extremes_of(resolved.document["bodies"][number]["thickness"])[0]
+
+
+def _substeps(needed: int, otherwise: str) -> tuple[str, str, list[dict[str, Any]]]:
+    """Return the remedy of so many substeps, as its label and patch; where they are too many, what to do otherwise."""
+    if needed > MOST_SUBSTEPS:
+        return f" Even {MOST_SUBSTEPS} substeps are too few: {otherwise}.", "", []
+    return "", f"Use {needed} substeps", [set_value("/quality/substeps", needed)]
 
 
 def fast_for_thickness(setup: Setup, resolved: Resolved, assets: Assets) -> list[Finding]:
@@ -72,13 +80,10 @@ def fast_for_thickness(setup: Setup, resolved: Resolved, assets: Assets) -> list
             f"{1e3 * step:.3g} mm in a substep. It and '{name}' are kept {1e3 * rooms:.3g} mm apart; beyond "
             f"{MOST_ROOMS * 1e3 * rooms:.3g} mm a substep the cloth sinks in."
         )
-        label, patch = f"Use {needed} substeps", [set_value("/quality/substeps", needed)]
-        if needed > MOST_SUBSTEPS:
-            text += f" Even {MOST_SUBSTEPS} substeps are too few: give both more thickness, or slow it down."
-            label, patch = "", []
+        more, label, patch = _substeps(needed, "give both more thickness, or slow it down")
         at = (float(v) for v in way[worst].mean(axis=0))
         found.append(
-            Finding("fast_for_thickness", "Quality", False, "Too fast for its thickness", text, body.name,
+            Finding("fast_for_thickness", "Quality", False, "Too fast for its thickness", text + more, body.name,
                     (next(at), next(at), next(at)), label, patch)
         )  # fmt: skip
     return found
@@ -155,13 +160,10 @@ def quick_to_bounce(setup: Setup, resolved: Resolved, world: World) -> list[Find
             f"'{body.name}' is so stiff and light that a blow goes through it and back in {1e3 * seconds:.3g} ms, or "
             f"{seconds * setup.fps * substeps:.2g} substeps: it will land, but not bounce and roll off as it should."
         )
-        label, patch = f"Use {needed} substeps", [set_value("/quality/substeps", needed)]
-        if needed > MOST_SUBSTEPS:
-            text += f" Even {MOST_SUBSTEPS} substeps are too few: let it be a rigid body."
-            label, patch = "", []
+        more, label, patch = _substeps(needed, "let it be a rigid body")
         at = (float(v) for v in x.mean(axis=0))
         found.append(
-            Finding("quick_to_bounce", "Quality", False, "Bounces too quickly for its substeps", text, body.name,
+            Finding("quick_to_bounce", "Quality", False, "Bounces too quickly for its substeps", text + more, body.name,
                     (next(at), next(at), next(at)), label, patch)
         )  # fmt: skip
     return found
