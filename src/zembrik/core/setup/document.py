@@ -73,7 +73,6 @@ class Material(KeyedPart):
         None,
         "N/m",
         "Pull that would double the length; low values sag.",
-        "High values want more substeps.",
         least=0,
         above=True,
         most=1e7,
@@ -116,7 +115,8 @@ class Material(KeyedPart):
     )  # fmt: skip
     tack_distance: Keyed | None = keyed_dial(None, "m", "How far off a surface the tack breaks.", least=0, most=1)
     young: Keyed | None = keyed_dial(
-        None, "Pa", "Push per area that would halve it: low is dough, high is cork.", "High values want more substeps.",
+        None, "Pa", "Push per area that would halve it: low is dough, high is cork.",
+        "What is high, light and falls wants more substeps to bounce as it should.",
         least=0, above=True, most=1e11
     )  # fmt: skip
     poisson: Keyed | None = keyed_dial(
