@@ -269,15 +269,14 @@ class ImplicitStep:
         rigid, borne = self.world.solids.rigid, self.world.past.borne
         borne &= (rigid.w > 0.0) & ~rigid.asleep
         rigid.shift[borne, :3] -= rigid.weight[borne, None] * self.world.gravity * dt**2
-        pull = 0.0
+        self.first, pull = True, 0.0
+        self._look(x, before, dt, True, False)  # to see what touches; what rests is to be found where it rested
+        if self._blunt():
+            self._lay_out(dt)
+            x[self.free] = self.before[self.free] + dt * self.was[self.free]
         for turn in range(MOST_TURNS + 1):
             over = turn >= LEAST_TURNS  # perhaps: forces alone tell
             self.first = turn == 0
-            if turn == 0:  # to see what touches; what rests is to be found where it rested
-                self._look(x, before, dt, True, False)
-                if self._blunt():
-                    self._lay_out(dt)
-                    x[self.free] = self.before[self.free] + dt * self.was[self.free]
             now = self._look(x, before, dt, False, not over)
             if turn:
                 now = self._shorten(x, before, dt, pull, now, not over)
