@@ -327,10 +327,23 @@ def _number_of(setup: Setup, order: Order) -> int:
     raise Problem(f"there is no body '{order['body'][:80]}'.", "errand", "Load the page again.")
 
 
+def _let_down(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
+    """Let bodies down to what is below them."""
+    from zembrik.core.layout.gesture import numbers_of
+    from zembrik.core.layout.let_down import let_down
+
+    setup = _setup_of(database, order)
+    found = let_down(setup, numbers_of(setup, order["names"]), StoredAssets(database.settings), tell)
+    words = f"{found.words[:1].upper()}{found.words[1:]}."
+    for name, why in list(found.held.items())[:3]:
+        words += f" '{name}' {why} and stays."
+    return {"title": found.words, "patch": found.patch, "words": words}
+
+
 RUNS: dict[str, Run] = {
     "findings": _findings,
     "fits": _fits, "fit all": _fit_all, "over frames": _over_frames, "way": _way, "probe": _probe,
     "audit": _audit, "mend": _mend, "spacing": _spacing, "read": _read,
     "keys": _keys, "verify": _verify, "still": _still, "hand in": _hand_in, "take": _take,
-    "rebake": _rebake,
+    "rebake": _rebake, "let down": _let_down,
 }  # fmt: skip

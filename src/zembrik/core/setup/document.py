@@ -393,6 +393,15 @@ class Quality(KeyedPart):
     )
 
 
+class Group(Part):
+    """A name for some bodies, which are chosen, hidden, locked and moved as one; no bake depends on it."""
+
+    name: str = Field(min_length=1, max_length=120, description="Unique among the groups.")
+    bodies: list[str] = Field(min_length=1, max_length=2000, description="Names of bodies; each in one group at most.")
+    hidden: bool = Field(False, description="Not drawn in the viewport; a bake has it all the same.")
+    locked: bool = Field(False, description="Neither moved by hand nor taken away.")
+
+
 class Setup(Part):
     """The whole document."""
 
@@ -406,6 +415,7 @@ class Setup(Part):
     world: World = World()
     bodies: list[Body] = Field([], max_length=2000)
     joints: list[Joint] = Field([], max_length=10000)
+    groups: list[Group] = Field([], max_length=500)
     forces: list[Force] = Field([], max_length=100)
     quality: Quality = Quality()
 
@@ -451,8 +461,22 @@ class Setup(Part):
                     raise ValueError(f"{where} follows '{pin.follow}', but no collider or rigid body has that name")
                 if near is not None and (near.body not in every or near.body == body.name):
                     raise ValueError(f"{where} takes points near '{near.body}', but no other body has that name")
+        self._check_groups(every)
         self._check_parents()
         return self
+
+    def _check_groups(self, every: set[str]) -> None:
+        within: dict[str, str] = {}
+        names = [group.name for group in self.groups]
+        for n, group in enumerate(self.groups):
+            if group.name in names[:n]:
+                raise ValueError(f"two groups are named '{group.name}'; names are unique")
+            for name in group.bodies:
+                if name not in every:
+                    raise ValueError(f"the group '{group.name}' has '{name}', but no body has that name")
+                if name in within:
+                    raise ValueError(f"'{name}' is in two groups, '{within[name]}' and '{group.name}'")
+                within[name] = group.name
 
     def _check_parents(self) -> None:
         parents = {b.name: b.motion.parent for b in self.bodies if b.motion and b.motion.parent is not None}

@@ -177,7 +177,7 @@ def setup_hash(setup: Setup, mesh_hash: Callable[[str], str]) -> str:
         mesh_hash: gives the hash of a mesh file's content by its name.
     """
     document = resolve(setup).document
-    del document["title"]
+    del document["title"], document["groups"]  # neither is computed with
     document["frames"] = document["frames"][0]
     document["quality"].pop("profile")
     kept = []

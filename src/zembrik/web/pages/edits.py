@@ -20,12 +20,13 @@ from zembrik.library.bodies import removal, rename_patch
 from zembrik.library.changes import called, differences, short
 from zembrik.library.errands import ask, get_errand
 from zembrik.library.findings import known_findings
+from zembrik.library.groups import refuse_locked
 from zembrik.library.intake import Shown, bodies_of, scale_for, show_file, store_file
 from zembrik.library.many import role_patch
 from zembrik.library.shots import Conflict, Patch, edit, get_shot, head_setup, redo, undo
 from zembrik.library.store import StoredAssets, clean_name, hold
 from zembrik.web.dials import LABELS, from_shown
-from zembrik.web.fields import Id, MaybeWhole, Text, Whole, read_json
+from zembrik.web.fields import Id, MaybeWhole, Numbers, Text, Whole, read_json
 from zembrik.web.pages.bench import render_bench
 from zembrik.web.pages.profile import set_by_hand, ways_to_profile
 from zembrik.web.render import Db, Places, templates
@@ -143,20 +144,22 @@ def set_role(
 
 @router.post("/shots/{shot_id}/remove")
 def remove_body(
-    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, number: Whole, station: Text,
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, number: Numbers, station: Text,
     let_go: Text = "",
 ) -> Response:  # fmt: skip
-    """Take a body out of the setup; what refers to it is told first, and let go when that is asked for."""
+    """Take bodies out of the setup; what refers to them is told first, and let go when that is asked for."""
     with db.session() as session:
         head = get_shot(session, shot_id).head
         assert head is not None
         patch, held = removal(head.document, number)
-        name = head.document["bodies"][number]["name"]
+        names = [head.document["bodies"][n]["name"] for n in number]
+        refuse_locked(head.document, names)
+    title = f"'{names[0]}'" if len(names) == 1 else f"{len(names)} bodies"
     if held and let_go != "yes":
-        words = {"shot_id": shot_id, "base": base, "number": number, "station": station, "name": name, "held": held}
+        words = {"shot_id": shot_id, "base": base, "number": number, "station": station, "title": title, "held": held}
         html = templates.get_template("let_go.html").render(words)
         return Response(html, 409, {"HX-Retarget": "#notices", "HX-Reswap": "beforeend"}, "text/html")
-    note = f"'{name}' removed" + (f"; let go: {', '.join(held)}" if held else "")
+    note = f"{title} removed" + (f"; let go: {', '.join(held)}" if held else "")
     return apply_patch(request, db, places, shot_id, base, patch, note, station, "")
 
 
