@@ -187,7 +187,7 @@ def test_more_substeps_come_nearer_to_the_finest_run():
 def test_light_cloth_that_has_fallen_comes_to_rest_with_many_substeps():
     """Muslin dropped over a board lies there: it may not draw together and jump about."""
     sheet = {
-        "name": "sheet", "role": "cloth", "mesh": {"shape": "grid", "size": [0.8, 0.7], "segments": [64, 56]},
+        "name": "sheet", "role": "cloth", "mesh": {"shape": "grid", "size": [0.8, 0.7], "segments": [52, 46]},
         "place": {"translate": [0.0, 0.24, 0.0], "rotate": [0.0, 35.0, 3.0]},
         "material": {"preset": "muslin"}, "thickness": 0.001,
     }  # fmt: skip
@@ -196,7 +196,7 @@ def test_light_cloth_that_has_fallen_comes_to_rest_with_many_substeps():
         "place": {"translate": [0.0, 0.015, 0.0]}, "proxy": {"kind": "box"}, "thickness": 0.001,
     }  # fmt: skip
     stage = Stage({"frames": [1, 20], "bodies": [sheet, board]}, 40)
-    stage.run(19)
+    stage.run(16)
     world = stage.world
     energy = 0.5 * float((world.mass[:, None] * world.v**2).sum())
     fall = float(world.mass.sum()) * 9.81 * 0.24

@@ -32,7 +32,7 @@ def scene():
              "place": {"translate": [0.0, 0.34, 0.0]},
              "material": {"preset": "wool felt", "damping": 0.02}}  # fmt: skip
     return {"frames": [1, 110], "fps": 24, "bodies": [crate, sheet], "forces": [{"kind": "air damping", "rate": 2.0}],
-            "quality": {"substeps": 60}}  # fmt: skip
+            "quality": {"substeps": 20}}  # fmt: skip
 
 
 def test_what_was_kept_goes_on_from_there(tmp_path):

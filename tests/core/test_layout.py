@@ -31,10 +31,14 @@ def hull(rng, size):
     points = rng.normal(size=(14, 3)) * size
     found = ConvexHull(points)
     faces = found.simplices.copy()
-    out = np.einsum("fk,fk->f", np.cross(points[faces[:, 1]] - points[faces[:, 0]],
-                                         points[faces[:, 2]] - points[faces[:, 0]]), found.equations[:, :3]) < 0  # fmt: skip
-    faces[out] = faces[out][:, ::-1]
+    a, b, c = (points[faces[:, k]] for k in range(3))
+    inward = (np.cross(b - a, c - a) * found.equations[:, :3]).sum(axis=1) < 0
+    faces[inward] = faces[inward][:, ::-1]
     return TriMesh(points, faces.astype(np.int32))
+
+
+def lifted(mesh, up, along=0.0):
+    return mesh.moved(mesh.points + np.array([along, up, 0.5 * along]))
 
 
 def edge_places(mesh, count=400):
@@ -49,7 +53,7 @@ def test_what_has_fallen_touches_and_is_not_within(seed):
     """Random convex bodies over others, against distances of the solver's own: nowhere within, and somewhere at 0."""
     rng = np.random.default_rng(seed)
     lower, upper = hull(rng, 0.2), hull(rng, 0.1)
-    upper = upper.moved(upper.points + [*rng.uniform(-0.1, 0.1, 1), 2.0, *rng.uniform(-0.1, 0.1, 1)])
+    upper = lifted(upper, 2.0, rng.uniform(-0.1, 0.1))
     fall, crosses = fall_onto(upper, lower, 0.0)
     assert not crosses
     lies = upper.moved(upper.points - [0, fall, 0])
@@ -67,20 +71,21 @@ def test_a_ball_falls_onto_a_slope_until_its_room_is_left():
     c, s = np.cos(np.radians(30)), np.sin(np.radians(30))
     slope = slope.moved(slope.points @ np.array([[c, s, 0], [-s, c, 0], [0, 0, 1]]))
     upper = shapes.ball(0.1, 200)
-    fall, _ = fall_onto(upper.moved(upper.points + [0, 1.0, 0]), slope, 0.005)
+    fall, _ = fall_onto(lifted(upper, 1.0), slope, 0.005)
     assert 1.0 - fall == pytest.approx(0.105 / c, abs=3e-5)
 
 
 def test_nothing_falls_onto_what_is_beside_or_above():
     box = shapes.box((0.2, 0.2, 0.2))
-    assert fall_onto(box, box.moved(box.points + [0.3, -1.0, 0]), 0.0) == (np.inf, False)
-    assert fall_onto(box, box.moved(box.points + [0.0, 1.0, 0]), 0.0) == (np.inf, False)
+    assert fall_onto(box, lifted(box, -1.0, 0.3), 0.0) == (np.inf, False)
+    assert fall_onto(box, lifted(box, 1.0), 0.0) == (np.inf, False)
 
 
 def stack():
     """A table, two crates over it one above the other and a joined pair beside, all in the air."""
     bodies = [
-        {"name": "table", "role": "collider", "mesh": {"shape": "box", "size": [1, 0.1, 1]}, "place": {"translate": [0, 0.5, 0]}},
+        {"name": "table", "role": "collider", "mesh": {"shape": "box", "size": [1, 0.1, 1]},
+         "place": {"translate": [0, 0.5, 0]}},
         brick("crate", (0.1, 1.0, 0.0), (0.2, 0.2, 0.2), place={"rotate": [0, 30, 0]}),
         brick("crate 2", (0.0, 1.9, 0.1), (0.2, 0.2, 0.2)),
         brick("one", (2.0, 1.0, 0.0), (0.2, 0.2, 0.2)),
@@ -130,8 +135,8 @@ def test_a_gesture_moves_a_place_as_it_moves_points(move, axis, angle, factor, p
 
 
 def test_pins_and_joints_stand_with_what_is_moved():
-    cloth = {"name": "sheet", "role": "cloth", "mesh": {"shape": "grid", "size": [1, 1], "segments": [10, 10]},
-             "pins": [{"points": {"box": [[-0.51, -0.1, -0.51], [0.51, 0.1, -0.49]]}}, {"points": {"above": -1.0}}]}  # fmt: skip
+    cloth = {"name": "sheet", "role": "cloth", "mesh": {"shape": "grid", "size": [1, 1], "segments": [10, 10]}}
+    cloth["pins"] = [{"points": {"box": [[-0.51, -0.1, -0.51], [0.51, 0.1, -0.49]]}}, {"points": {"above": -1.0}}]
     document = {"bodies": [cloth]}
     setup = parse_setup(document)
     moved = gesture_patch(setup, [0], Gesture(np.array([0.0, 2.0, 0.5]), np.zeros(3)), NoAssets())

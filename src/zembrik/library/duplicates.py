@@ -73,8 +73,8 @@ def mirrored_copies(setup: Setup, document: dict[str, Any], numbers: list[int], 
     rounds, bodies, joints = _copied(document, numbers, 1)
     k, flip = AXES.index(axis), np.eye(3)
     flip[k, k] = -1.0
-    for body, n in zip(bodies, numbers, strict=True):
-        body["place"] = mirrored_place(setup.bodies[n].place, k, at_m)
+    for copied, n in zip(bodies, numbers, strict=True):
+        copied["place"] = mirrored_place(setup.bodies[n].place, k, at_m)
     for joint in joints:
         at = np.array(joint.get("at", [0.0, 0.0, 0.0]), np.float64)
         at[k] = 2.0 * at_m - at[k]

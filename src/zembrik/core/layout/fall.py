@@ -49,7 +49,7 @@ def _grid(triangles: Floats, low: Floats, high: Floats) -> tuple[Floats, float, 
 
 
 @kernel
-def _span(triangle, corner, cell, count):
+def _span(triangle, corner, cell, count):  # type: ignore[no-untyped-def]
     """Return the first and last cell that a triangle (3, 3) lies over, along X and along Z."""
     x0 = min(triangle[0, 0], triangle[1, 0], triangle[2, 0]) - corner[0]
     x1 = max(triangle[0, 0], triangle[1, 0], triangle[2, 0]) - corner[0]
@@ -63,7 +63,7 @@ def _span(triangle, corner, cell, count):
 
 
 @kernel
-def _into_cells(triangles, corner, cell, count):
+def _into_cells(triangles, corner, cell, count):  # type: ignore[no-untyped-def]
     """Return the triangles over every cell: int64 (cells + 1,) where each cell's begin in the list, and the list."""
     first = np.zeros(count[0] * count[1] + 1, np.int64)
     for t in range(len(triangles)):
@@ -85,7 +85,7 @@ def _into_cells(triangles, corner, cell, count):
 
 
 @kernel
-def _falls(upper, lower, corner, cell, count, first, members, room):
+def _falls(upper, lower, corner, cell, count, first, members, room):  # type: ignore[no-untyped-def]
     """Return the least fall of all pairs of triangles (n, 3, 3) and (m, 3, 3), and whether any two cross."""
     least, crosses = np.inf, False
     for s in range(len(lower)):
@@ -101,7 +101,7 @@ def _falls(upper, lower, corner, cell, count, first, members, room):
 
 
 @kernel
-def _pair(upper, lower, room):
+def _pair(upper, lower, room):  # type: ignore[no-untyped-def]
     """Return how far a triangle (3, 3) can fall onto another one (infinity if it never meets it), and if they cross."""
     lowest, highest, fall = np.inf, -np.inf, np.inf
     for k in range(3):
@@ -145,7 +145,7 @@ def _pair(upper, lower, room):
 
 
 @kernel
-def _height(triangle, x, z):
+def _height(triangle, x, z):  # type: ignore[no-untyped-def]
     """Return a triangle's height (3, 3) at a place seen from above, and how much its normal points up; 0 if outside."""
     ax, az = triangle[1, 0] - triangle[0, 0], triangle[1, 2] - triangle[0, 2]
     bx, bz = triangle[2, 0] - triangle[0, 0], triangle[2, 2] - triangle[0, 2]

@@ -16,10 +16,11 @@ from zembrik.core.proxy.outline import outline
 from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh, start_mesh
 from zembrik.core.setup.document import Setup
 from zembrik.core.setup.resolve import resolve
-from zembrik.core.solver.colliders import proxy_shapes
+from zembrik.core.solver.colliders import is_found, proxy_shapes
 from zembrik.core.telling import Tell, silent, step
 
 Floats = NDArray[np.float64]
+SOON, SOON_POINTS = 1000, 200_000  # pairs of bodies, and points of all of them
 ROUND = 96  # sides of a ball or capsule that stands for a body: 0.05 % of the radius
 
 
@@ -72,7 +73,9 @@ def let_down(setup: Setup, numbers: list[int], assets: Assets, tell: Tell = sile
     boxes = np.array([solids[n].mesh.bounds for n in range(len(solids))])  # (bodies, 2, 3)
     there = np.ones(len(solids), bool)
     there[numbers] = False
-    patch, falls, held = [], {}, {}
+    patch: list[dict[str, Any]] = []
+    falls: dict[str, float] = {}
+    held: dict[str, str] = {}
     units = sorted(_joined(setup, numbers), key=lambda unit: min(float(boxes[n, 0, 1]) for n in unit))
     for done, unit in enumerate(units):
         step(tell, done, len(units))
@@ -100,6 +103,20 @@ def let_down(setup: Setup, numbers: list[int], assets: Assets, tell: Tell = sile
         told = ", ".join(f"'{name}' {why}" for name, why in list(held.items())[:3])
         raise Problem(f"nothing can be let down: {told}.", "place", "Lift it clear first, or put something below it.")
     return LetDown(patch, falls, held)
+
+
+def is_soon_let_down(setup: Setup, numbers: list[int], assets: Assets) -> bool:
+    """Tell whether letting bodies down takes so little that a page can wait for it."""
+    if len(numbers) * len(setup.bodies) > SOON:
+        return False
+    values = resolve(setup).document["bodies"]
+    points = 0
+    for n, body in enumerate(setup.bodies):
+        mesh = placed_mesh(body, assets)
+        points += len(mesh.points)
+        if body.role in ("collider", "rigid") and not is_found(body, values[n]["proxy"], mesh):
+            return False
+    return points <= SOON_POINTS
 
 
 def _upright(gravity: Floats) -> Floats:

@@ -8,7 +8,6 @@ from zembrik.core.distance.build import Shape
 from zembrik.core.mesh import shapes
 from zembrik.core.mesh.trimesh import TriMesh
 
-
 ROUND = 40  # sides of a ball that is drawn
 
 

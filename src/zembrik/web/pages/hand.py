@@ -1,4 +1,4 @@
-"""What hands do in the viewport: chosen bodies moved, stood, let down, copied, grouped; each gesture is one revision."""
+"""What hands do in the viewport: chosen bodies moved, stood, let down, copied, grouped; a gesture is one revision."""
 
 from __future__ import annotations
 
@@ -119,16 +119,26 @@ def stand(
 
 
 @router.post("/shots/{shot_id}/let-down")
-def ask_let_down(request: Request, db: Db, places: Places, shot_id: Id, names: Text, station: Text) -> Response:
-    """Have a worker let chosen bodies down to what is below; the answer is what to watch it by."""
-    chosen = _chosen(db, shot_id, names)
+def ask_let_down(
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, names: Text, station: Text
+) -> Response:
+    """Let chosen bodies down to what is below; of many a worker does, and the answer is what to watch it by."""
+    from zembrik.core.layout.let_down import is_soon_let_down, let_down  # it loads the solver
+
+    chosen, assets, last = _chosen(db, shot_id, names), StoredAssets(places), read_json(names, "chosen")[-1]
+    if is_soon_let_down(chosen.setup, chosen.numbers, assets):
+        found = let_down(chosen.setup, chosen.numbers, assets)
+        told = " ".join(f"'{name}' {why} and stays." for name, why in list(found.held.items())[:3])
+        return apply_patch(request, db, places, shot_id, base, found.patch, found.words, station, last, told)
     order = {"revision": chosen.revision, "names": chosen.names}
     with db.session() as session:
         number = ask(session, shot_id, "let down", order).id
     with db.session() as session:
-        words = {"errand": get_errand(session, number), "shot_id": shot_id, "station": station,
-                 "body_name": chosen.names[-1]}  # fmt: skip
-        return templates.TemplateResponse(request, "errand.html", words)
+        words = {"errand": get_errand(session, number), "shot_id": shot_id, "station": station, "body_name": last,
+                 "head": get_shot(session, shot_id).head}  # fmt: skip
+        answer = templates.TemplateResponse(request, "errand.html", words)
+        answer.headers["HX-Retarget"], answer.headers["HX-Reswap"] = "#hand-errand", "innerHTML"
+        return answer
 
 
 @router.post("/shots/{shot_id}/duplicate")

@@ -69,7 +69,7 @@ def scene_bytes(setup: Setup, places: Settings, more: dict[str, Any]) -> tuple[b
     assets, pack, bodies = StoredAssets(places), Pack(), []
     resolved = resolve(setup)
     for number, body in enumerate(setup.bodies):
-        entry: dict[str, Any] = {"name": body.name, "role": body.role}
+        entry: dict[str, Any] = {"name": body.name, "role": body.role, "origin": body.place.translate}
         try:
             mesh = placed_mesh(body, assets)
             began = start_mesh(body, assets).points
@@ -106,7 +106,7 @@ def scene_bytes(setup: Setup, places: Settings, more: dict[str, Any]) -> tuple[b
     ground = setup.world.ground
     document = {
         "bodies": bodies, "ground": ground.height if ground else None, "frames": list(setup.frames), "fps": setup.fps,
-        "schedule": schedule_of(setup),
+        "schedule": schedule_of(setup), "groups": [group.model_dump(mode="json") for group in setup.groups],
     }  # fmt: skip
     whole = not any("pending" in entry for entry in bodies)
     return pack.bytes(document | more | {"whole": whole}), whole

@@ -6,6 +6,7 @@ import { Frames } from "./frames.js";
 import { Curves } from "./curves.js";
 import { editing, send } from "./edits.js";
 import { Chooser } from "./choose.js";
+import { Hand } from "./hand.js";
 import { Air } from "./air.js";
 import { Player } from "./player.js";
 import { Tinted } from "./ramp.js";
@@ -32,7 +33,15 @@ const chooser = new Chooser(view, $("lasso"), (numbers) => {
   if (numbers.length) $("chosen-words").textContent = `${numbers.length} point${numbers.length > 1 ? "s" : ""} chosen, in front and behind.`;
 });
 const air = new Air(view);
-window.zembrik = { view, state, curves };  // for tests and the curious
+const hand = new Hand(view, shot, {
+  send, open: (name) => openStation(panelStation(), name), first: () => { pause(); go(state.status.frames[0]); }, base: () => panelRevision(), station: () => panelStation() ?? "start",
+  // Resolves when the scene is that of the panel; a refused gesture left its picture behind, which is drawn anew.
+  drawn: async (refused) => {
+    if (refused) await loadScene(false);
+    for (let tries = 0; state.revision !== panelRevision() && tries < 400; tries++) await new Promise((done) => setTimeout(done, 25));
+  },
+});
+window.zembrik = { view, state, curves, hand };  // for tests and the curious
 
 if (saved.figure) $("figure").value = saved.figure;
 
@@ -41,7 +50,12 @@ function remember() {
 }
 
 // ---- scene
-async function loadScene(fit) {
+function loadScene(fit) {
+  state.loading = load(fit);
+  return state.loading;
+}
+
+async function load(fit) {
   const pack = await fetchPack(`/shots/${shot}/scene.bin`);
   state.revision = pack.head.revision;
   state.whole = pack.head.whole;
@@ -51,9 +65,15 @@ async function loadScene(fit) {
   if (air.tips) air.show(shot, state.frame);
   takeFaces();
   document.querySelector('[data-toggle="render"]').hidden = !view.carries();
-  view.select(document.querySelector(".open-panel")?.dataset.body || "");
+  follow();
   if (fit) view.fit();
   show();
+}
+
+// The panel's body is lit; what is chosen stays chosen, as far as it is still there.
+function follow() {
+  view.select(document.querySelector(".open-panel")?.dataset.body || "");
+  hand.reloaded();
 }
 
 // The faces of what is baked; those of render meshes are the scene's own.
@@ -156,6 +176,7 @@ function show() {
   wait.hidden = true;
   // Of a stale bake the first frame gives way to the start as it is set now.
   const start = bake?.stale.length && state.frame === first;
+  if (view.atStart !== (state.frame === first)) { view.atStart = state.frame === first; hand.show(); }
   if (!start && done !== null && state.frames && state.frame >= bake.first && state.frame <= done) {
     const bodies = state.frames.at(state.frame);
     state.frames.want(state.frame, done);
@@ -308,7 +329,7 @@ document.addEventListener("bench-changed", async (event) => {
   const fresh = revision !== state.revision || !state.whole;
   const grown = view.bodies.size;
   await new Promise((done) => setTimeout(done, 0));
-  view.select(document.querySelector(".open-panel")?.dataset.body || "");
+  follow();
   if (fresh) { await loadScene(false); if (view.bodies.size !== grown) view.fit(); }
   drawProxies();
   await ask();
@@ -318,9 +339,9 @@ const drag = { x: 0, y: 0 };
 $("stage").addEventListener("pointerdown", (event) => Object.assign(drag, { x: event.clientX, y: event.clientY }));
 $("stage").addEventListener("pointerup", (event) => {
   if (view.choosing || event.button !== 0 || Math.hypot(event.clientX - drag.x, event.clientY - drag.y) > 4) return;
+  if (hand.clicked(event)) return;
   const name = view.picked(event);
-  if (name) openStation(panelStation(), name);
-  else view.select("");
+  if (name) hand.choice.take(name); else hand.choice.set([]);
 });
 
 // Colours and their scale; the plain mesh is back as soon as anything else is shown.
@@ -338,6 +359,11 @@ const actions = {
   play: () => (state.playing ? pause() : play()),
   fit: () => view.fit(view.selected),
   keys: () => $("keys").showModal(),
+  "choose-ticked": () => {
+    const names = [...document.querySelectorAll("#many [name=number]:checked")].map((box) => box.getAttribute("aria-label"));
+    $("table").close();
+    hand.choice.set(names);
+  },
   table: async () => {
     $("table-list").innerHTML = await (await fetch(`/shots/${shot}/table`)).text();
     htmx.process($("table-list"));
@@ -391,7 +417,13 @@ const actions = {
 
 document.addEventListener("click", (event) => {
   const chip = event.target.closest("[data-body].chip, .open-body");
-  if (chip) { if ($("table").open) $("table").close(); openStation(panelStation(), chip.dataset.body); return; }
+  if (chip) {
+    if ($("table").open) $("table").close();
+    if (event.shiftKey) hand.choice.toggle(chip.dataset.body); else hand.choice.set([chip.dataset.body]);
+    return;
+  }
+  const group = event.target.closest("[data-group].chip");
+  if (group) { hand.choice.set(view.groups.find((one) => one.name === group.dataset.group)?.bodies ?? []); return; }
   const toggle = event.target.closest("[data-toggle]");
   if (toggle) {
     toggle.setAttribute("aria-pressed", view.toggle(toggle.dataset.toggle));
@@ -455,7 +487,8 @@ document.addEventListener("keydown", (event) => {
     B: () => send(`/shots/${shot}/bake-rough`, () => ({ base: panelRevision() })),
     b: () => send(`/shots/${shot}/bake`),
     k: () => { if (curves.open && !event.target.closest("#curves svg")) curves.add(); },
-    0: actions.fit, t: actions.table, "?": actions.keys, Escape: () => (curves.open ? (curves.close(), markCurve()) : chooser.name ? refreshPanel() : view.select("")),
+    0: actions.fit, t: actions.table, "?": actions.keys, Escape: () => (curves.open ? (curves.close(), markCurve()) : chooser.name ? refreshPanel() : hand.choice.set([])),
+    v: () => hand.next(), d: () => hand.act("down"), Delete: () => hand.act("remove"), n: () => hand.focus(), "/": () => $("by-name").focus(),
   };
   if (/^[1-8]$/.test(event.key)) { event.preventDefault(); openStation(stations[event.key - 1]); return; }
   const run = keys[event.key] || keys[event.key.toLowerCase()];

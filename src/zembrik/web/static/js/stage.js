@@ -16,7 +16,9 @@ export class Stage {
     this.bodies = new Map();
     this.shown = { lines: false, proxies: false, human: false, render: false };
     this.marks = [];
-    this.selected = "";
+    this.selected = "";  // what the panel is about
+    this.chosen = new Set();
+    this.groups = [];
     this.ground = new THREE.Group();
     this.scene.add(this.ground);
     this.person = this.makePerson();
@@ -55,6 +57,7 @@ export class Stage {
     this.coloured = null;
     for (const body of this.bodies.values()) body.group.removeFromParent();
     this.bodies.clear();
+    this.order = pack.head.bodies.map((entry) => entry.name);  // as in the setup, those without a mesh too
     for (const entry of pack.head.bodies) {
       if (!entry.points) continue;
       const group = new THREE.Group();
@@ -93,6 +96,12 @@ export class Stage {
       this.bodies.set(entry.name, body);
       this.scene.add(group);
     }
+    this.groups = pack.head.groups ?? [];
+    for (const group of this.groups)
+      for (const name of group.bodies) {
+        const body = this.bodies.get(name);
+        if (body) Object.assign(body, { hidden: group.hidden, locked: group.locked, of: group.name });
+      }
     this.marks = pack.head.marks;
     this.groundHeight = pack.head.ground;
     this.makeGround();
@@ -248,9 +257,10 @@ export class Stage {
   refresh() {
     this.person.visible = this.shown.human;
     for (const [name, body] of this.bodies) {
-      const chosen = name === this.selected;
+      const chosen = name === this.selected || this.chosen.has(name);
+      body.group.visible = !body.hidden;
       body.mesh.material.emissive.set(chosen ? css("--text") : 0x000000);
-      body.mesh.material.emissiveIntensity = chosen && !body.plain ? 0.16 : 0;  // what is coloured keeps its colours
+      body.mesh.material.emissiveIntensity = chosen && !body.plain ? (this.chosen.has(name) ? 0.3 : 0.16) : 0;  // what is coloured keeps its colours
       if (body.render) {
         body.render.visible = this.shown.render;
         body.mesh.visible = !this.shown.render && this.coloured?.body !== body;
@@ -281,17 +291,32 @@ export class Stage {
     return this.shown[name];
   }
 
+  // Lights the body that the panel is about.
   select(name) {
     this.selected = name;
     this.refresh();
   }
 
+  // Lights what is chosen by hand.
+  choose(names) {
+    this.chosen = new Set(names);
+    this.refresh();
+  }
+
   bounds(name = "") {
     const box = new THREE.Box3();
-    for (const [key, body] of this.bodies) if (!name || key === name) box.expandByObject(body.mesh);
+    for (const [key, body] of this.bodies) if (name ? key === name : !body.hidden) box.expandByObject(body.mesh);
     if (box.isEmpty()) box.set(new THREE.Vector3(-1, 0, -1), new THREE.Vector3(1, 1.8, 1));
     return box;
   }
+
+  boundsOf(names) {
+    const box = new THREE.Box3();
+    for (const name of names) { const body = this.bodies.get(name); if (body) box.expandByObject(body.mesh); }
+    return box;
+  }
+
+  middle(names) { return this.boundsOf(names).getCenter(new THREE.Vector3()); }
 
   // Dots every half metre on the ground; the one light is on the bodies, not on a floor.
   makeGround() {

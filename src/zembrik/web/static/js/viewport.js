@@ -35,6 +35,7 @@ export class Viewport extends Stage {
       this.renderer.render(this.scene, this.camera);
       this.placeTag();
       this.measureScale();
+      this.drawn?.();
     });
   }
 
@@ -146,12 +147,32 @@ export class Viewport extends Stage {
     this.scaleBar.replaceChildren(`${words} · Y up`, bar);
   }
 
-  picked(event) {
+  // The line of sight through a place on the page.
+  sight(event) {
     const box = this.canvas.getBoundingClientRect();
     const at = new THREE.Vector2(((event.clientX - box.left) / box.width) * 2 - 1, 1 - ((event.clientY - box.top) / box.height) * 2);
     const ray = new THREE.Raycaster();
     ray.setFromCamera(at, this.camera);
-    const hit = ray.intersectObjects([...this.bodies.values()].map((b) => (b.render?.visible ? b.render : b.mesh)), false)[0];
-    return hit ? hit.object.name : "";
+    return ray;
+  }
+
+  // What is hit first by a line of sight: of all bodies that are drawn, but for some.
+  hit(ray, but = new Set()) {
+    const drawn = [...this.bodies.entries()].filter(([name, b]) => !b.hidden && !but.has(name));
+    return ray.intersectObjects(drawn.map(([, b]) => (b.render?.visible ? b.render : b.mesh)), false)[0];
+  }
+
+  picked(event) { return this.hit(this.sight(event))?.object.name ?? ""; }
+
+  // Where a place in the world is on the canvas, pixels; null behind the camera.
+  onCanvas(place) {
+    const p = place.clone().project(this.camera);
+    return p.z > 1 ? null : [((p.x + 1) / 2) * this.canvas.clientWidth, ((1 - p.y) / 2) * this.canvas.clientHeight];
+  }
+
+  // How many metres a pixel is at a place.
+  metresPerPixel(place) {
+    const away = place.clone().sub(this.camera.position).dot(this.camera.getWorldDirection(new THREE.Vector3()));
+    return (2 * Math.max(away, 1e-6) * Math.tan((this.camera.fov * Math.PI) / 360)) / this.canvas.clientHeight;
   }
 }

@@ -1,0 +1,145 @@
+"""Choosing and placing by hand, in a real browser: pennants, boxes, names, groups; mouse and keyboard."""
+
+import pytest
+from hands import Bench, complaints
+from selenium.webdriver.common.action_chains import ActionChains
+from selenium.webdriver.common.by import By
+from selenium.webdriver.common.keys import Keys
+
+from zembrik.library.shots import create_shot, create_show, get_shot
+
+CRATE = {"shape": "box", "size": [0.3, 0.3, 0.3]}
+
+
+def crate(name, at):
+    return {"name": name, "role": "collider", "mesh": CRATE, "place": {"translate": at}}
+
+
+@pytest.fixture()
+def laid(database):
+    """A shot with a row of crates in the air and a slab below them."""
+    bodies = [crate(f"crate {n + 1}", [0.6 * n, 1.0, 0.0]) for n in range(4)]
+    slab = {"name": "slab", "role": "collider", "mesh": {"shape": "box", "size": [4, 0.2, 2]}}
+    with database.session() as session:
+        code = f"HAND-{len(bodies)}-{id(bodies) % 10**9}"
+        shot = create_shot(session, create_show(session, "Windfall Fair"), code, "Crates", {"bodies": [*bodies, slab]})
+        return shot.id
+
+
+def places(database, number):
+    with database.session() as session:
+        return {b["name"]: b.get("place", {}).get("translate", [0, 0, 0]) for b in document(session, number)["bodies"]}
+
+
+def document(session, number):
+    return get_shot(session, number).head.document
+
+
+def flag(bench, label):
+    return bench.find(f".pennant[aria-label='{label}']")
+
+
+def pull(bench, label):
+    """Take hold of a flag and draw it to the right."""
+    held = ActionChains(bench.browser).click_and_hold(flag(bench, label))
+    held.move_by_offset(30, 4).move_by_offset(30, 4).perform()
+
+
+def test_crates_are_placed_by_hand(address, browser, database, laid):
+    bench = Bench(browser)
+    browser.get(f"{address}/shots/{laid}/start")
+    bench.wait(lambda: bench.state("state.status") and bench.state("view.bodies.size") == 5)
+    assert not bench.find("#hand").is_displayed()
+
+    # By part of a name, then the flag along X by the mouse; the others stay.
+    bench.keys("/")
+    bench.keys("crate 2", Keys.ENTER)
+    bench.wait(lambda: bench.find("#hand-title").text == "crate 2")
+    before = places(database, laid)
+    pull(bench, "move: Along X")
+    assert float(bench.read("[name=move_x]", "value")) > 0.05
+    bench.keys(Keys.ESCAPE)  # taken back: nothing is sent
+    ActionChains(browser).release().perform()
+    assert bench.state("hand.pennants.active") is None and places(database, laid) == before
+    pull(bench, "move: Along X")
+    seen = float(bench.read("[name=move_x]", "value"))
+    bench.changed(lambda: ActionChains(browser).release().perform())
+    after = places(database, laid)
+    assert after["crate 2"] == pytest.approx([0.6 + seen, 1.0, 0.0], abs=2e-4)
+    assert {k: v for k, v in after.items() if k != "crate 2"} == {k: v for k, v in before.items() if k != "crate 2"}
+
+    # A number typed in the middle of a gesture decides.
+    bench.wait(lambda: bench.state("state.revision") == bench.revision())
+    pull(bench, "move: Along Y")
+    ActionChains(browser).send_keys("0.25").release().perform()
+    bench.changed(lambda: bench.keys(Keys.ENTER))
+    assert places(database, laid)["crate 2"][1] == pytest.approx(1.25)
+
+    # By keys alone: the flag, then arrows, then Enter. One gesture is one revision, undone as one.
+    bench.wait(lambda: bench.state("state.revision") == bench.revision())
+    browser.execute_script("arguments[0].focus()", flag(bench, "move: Along Z"))
+    bench.changed(lambda: bench.keys(Keys.ARROW_UP, Keys.ARROW_UP, Keys.ENTER))
+    assert places(database, laid)["crate 2"][2] == pytest.approx(0.02)
+    bench.changed(lambda: bench.click("#undo"))
+    assert places(database, laid)["crate 2"][2] == 0.0
+
+    # Numbers for several at once, about their middle.
+    bench.keys("/")
+    browser.execute_script("document.getElementById('by-name').select()")
+    bench.keys("crate", Keys.ENTER)
+    bench.wait(lambda: bench.find("#hand-title").text == "4 bodies")
+    bench.keys("v")
+    bench.find("#hand [name=pivot] option[value=middle]").click()
+    bench.find("#hand [name=angle]").clear()
+    bench.changed(lambda: bench.find("#hand [name=angle]").send_keys("90", Keys.ENTER))
+    turned = places(database, laid)
+    assert turned["crate 1"][2] - turned["crate 4"][2] == pytest.approx(1.8, abs=1e-5)  # what lay along X lies along Z
+    assert complaints(browser) == []
+
+
+def test_a_box_chooses_and_a_group_is_let_down_as_one_choice(address, browser, database, laid):
+    bench = Bench(browser)
+    browser.get(f"{address}/shots/{laid}/start")
+    bench.wait(lambda: bench.state("state.status") and bench.state("view.bodies.size") == 5)
+    spots = browser.execute_script(
+        "const v = zembrik.view; return ['crate 1', 'crate 2', 'crate 3'].map((n) => v.onCanvas(v.middle([n])))"
+    )
+    home = bench.find("#stage").rect
+    left, top = (int(min(s[k] for s in spots[:2])) - 25 for k in (0, 1))
+    right, bottom = (int(max(s[k] for s in spots[:2])) + 12 for k in (0, 1))
+    middle = int(home["width"] / 2), int(home["height"] / 2)
+    drawn = ActionChains(browser).key_down(Keys.SHIFT)
+    drawn.move_to_element_with_offset(bench.find("#stage"), left - middle[0], top - middle[1])
+    drawn.click_and_hold().move_by_offset(right - left, bottom - top).release().key_up(Keys.SHIFT).perform()
+    bench.wait(lambda: bench.find("#hand-title").text == "2 bodies")
+
+    # Grouped, locked against moving, freed, and let down onto the slab.
+    bench.click("#hand details:nth-of-type(2) summary")
+    bench.find("#hand [name=group]").send_keys("pair")
+    bench.changed(lambda: bench.click("[data-hand=group]"))
+    bench.wait(lambda: bench.find("#hand-title").text == "pair · 2")
+    bench.click("#hand details:nth-of-type(2) summary")
+    bench.changed(lambda: bench.click("[data-hand=lock-group]"))
+    bench.wait(lambda: bench.state("state.revision") == bench.revision() and not bench.state("hand.pennants.shown"))
+    bench.find("#hand [name=move_x]").clear()
+    bench.find("#hand [name=move_x]").send_keys("1", Keys.ENTER)
+    bench.wait(lambda: "is locked with the group 'pair'" in bench.find("#notices").text)
+    bench.click("#hand details:nth-of-type(2) summary")
+    bench.changed(lambda: bench.click("[data-hand=lock-group]"))
+    bench.changed(lambda: bench.keys("d"))
+    found = places(database, laid)
+    assert found["crate 1"][1] == pytest.approx(0.1 + 0.15 + 0.004) == found["crate 2"][1]
+    assert found["crate 3"][1] == 1.0
+
+    # Copied with its group, then both taken away at once.
+    bench.wait(lambda: bench.state("state.revision") == bench.revision())
+    bench.click("#hand details:nth-of-type(1) summary")
+    bench.changed(lambda: bench.click("[data-hand=copy]"))
+    with database.session() as session:
+        groups = document(session, laid)["groups"]
+    assert [g["name"] for g in groups] == ["pair", "pair 2"] and len(groups[1]["bodies"]) == 2
+    bench.wait(lambda: bench.find("#hand-title").text == "pair 2 · 2")
+    bench.changed(lambda: bench.click("[data-hand=remove]"))
+    assert len(places(database, laid)) == 5
+    assert [chip.text.split()[0] for chip in browser.find_elements(By.CSS_SELECTOR, ".chip.group")] == ["pair"]
+    assert complaints(browser) == []
