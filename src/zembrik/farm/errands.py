@@ -20,7 +20,7 @@ from zembrik.core.telling import Stopped, Tell, step
 from zembrik.farm.picture import make_picture
 from zembrik.library.author import acting_as
 from zembrik.library.database import Database
-from zembrik.library.errands import fits_from, fits_order, remember, result_of
+from zembrik.library.errands import fits_from, fits_order, key_of, remember, result_of
 from zembrik.library.findings import compute_findings
 from zembrik.library.mending import MOST_LIT
 from zembrik.library.models import Errand, Revision, Shot
@@ -340,10 +340,30 @@ def _let_down(database: Database, shot_id: int, order: Order, tell: Tell) -> Ord
     return {"title": found.words, "patch": found.patch, "words": words}
 
 
+def _drop(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
+    """Let bodies fall and keep where they come to lie, as a revision: whoever asked may be gone by then."""
+    from zembrik.core.layout.drop import drop_bodies
+    from zembrik.library.layers import keep_drop
+
+    setup, assets = _setup_of(database, order), StoredAssets(database.settings)
+    found = drop_bodies(setup, order, assets, tell)
+    if found.fall.asked and not _stop_asked(database, shot_id, order):
+        raise Stopped  # the worker leaves: another one drops them
+    with database.session() as session:
+        keep_drop(session, shot_id, order, found)
+    return {"title": "Dropped", "patch": [], "words": found.words}
+
+
+def _stop_asked(database: Database, shot_id: int, order: Order) -> bool:
+    with database.session() as session:
+        query = select(Errand.stop_asked).where(Errand.shot_id == shot_id, Errand.key == key_of("drop", order))
+        return any(session.scalars(query.order_by(Errand.id.desc()).limit(1)))
+
+
 RUNS: dict[str, Run] = {
     "findings": _findings,
     "fits": _fits, "fit all": _fit_all, "over frames": _over_frames, "way": _way, "probe": _probe,
     "audit": _audit, "mend": _mend, "spacing": _spacing, "read": _read,
     "keys": _keys, "verify": _verify, "still": _still, "hand in": _hand_in, "take": _take,
-    "rebake": _rebake, "let down": _let_down,
+    "rebake": _rebake, "let down": _let_down, "drop": _drop,
 }  # fmt: skip

@@ -14,6 +14,7 @@ from pydantic import ConfigDict, Discriminator, Field, ValidationError, field_va
 
 from zembrik.core.problem import Problem
 from zembrik.core.proxy.words import CARRIED_PROXIES
+from zembrik.core.setup.groups import Group
 from zembrik.core.setup.joints import Joint
 from zembrik.core.setup.keyed import Keyed, KeyedPart, KeyedWhole, keyed_dial
 from zembrik.core.setup.materials import PRESETS, SIMULATED, dials_of
@@ -391,15 +392,6 @@ class Quality(KeyedPart):
         "Keeps folds from passing through each other.",
         "Half as long again, up to ten times where fine cloth crumples.",
     )
-
-
-class Group(Part):
-    """A name for some bodies, which are chosen, hidden, locked and moved as one; no bake depends on it."""
-
-    name: str = Field(min_length=1, max_length=120, description="Unique among the groups.")
-    bodies: list[str] = Field(min_length=1, max_length=2000, description="Names of bodies; each in one group at most.")
-    hidden: bool = Field(False, description="Not drawn in the viewport; a bake has it all the same.")
-    locked: bool = Field(False, description="Neither moved by hand nor taken away.")
 
 
 class Setup(Part):

@@ -40,6 +40,7 @@ from zembrik.web.dials import LABELS, Dial, dial
 from zembrik.web.fields import Asked, Id
 from zembrik.web.outcome import outcome_of
 from zembrik.web.pages.fits import in_world, known_fits, rows_of
+from zembrik.web.pages.layer_words import layer_words
 from zembrik.web.pages.motion_words import motion_words
 from zembrik.web.pages.profile import cost_words, set_by_hand
 from zembrik.web.pages.trial_dials import turnable
@@ -238,7 +239,7 @@ def _start(setup: Setup, resolved: Resolved, number: int | None, places: Setting
     step = 0.1
     if number is not None and (mesh := _mesh(setup.bodies[number], places)) is not None:
         step = 1.1 * float(mesh.size.max())  # so that copies stand clear of each other
-    return {"dials": dials, "step": step}
+    return {"dials": dials, "step": step} | layer_words(setup, number, places)
 
 
 def _motion(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:

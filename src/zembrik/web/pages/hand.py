@@ -41,7 +41,7 @@ class Chosen(NamedTuple):
         return f"'{self.names[0]}'" if len(self.names) == 1 else f"{len(self.names)} bodies"
 
 
-def _chosen(db: Db, shot_id: int, names: str, moving: bool = True) -> Chosen:
+def chosen_bodies(db: Db, shot_id: int, names: str, moving: bool = True) -> Chosen:
     """Return what was chosen by names, as JSON; raises Problem for what is locked when it is to be moved."""
     listed = read_json(names, "chosen")
     if not isinstance(listed, list) or not all(isinstance(n, str) for n in listed) or len(listed) > MOST_NAMES:
@@ -74,7 +74,7 @@ def gesture(
     body: Text = "",
 ) -> Response:  # fmt: skip
     """Move, turn and size chosen bodies as one: about their own origins, their middle, or a place as JSON."""
-    chosen, assets = _chosen(db, shot_id, names), StoredAssets(places)
+    chosen, assets = chosen_bodies(db, shot_id, names), StoredAssets(places)
     way, about = np.array(_three(move, "way")), np.array(_three(axis, "axis"))
     angle_deg, times = float(from_shown("turn", angle)), float(from_shown("size", factor))
     patch: Patch = []
@@ -108,7 +108,7 @@ def stand(
     normal: Text, upright: Whole = 1, body: Text = "",
 ) -> Response:  # fmt: skip
     """Stand the last of the chosen bodies on a surface, the others going along with it."""
-    chosen, assets = _chosen(db, shot_id, names), StoredAssets(places)
+    chosen, assets = chosen_bodies(db, shot_id, names), StoredAssets(places)
     n = next(k for k, b in enumerate(chosen.setup.bodies) if b.name == chosen.names[-1])
     lead = chosen.setup.bodies[n]
     at, up = np.array(_three(point, "point")), np.array(_three(normal, "normal"))
@@ -125,7 +125,7 @@ def ask_let_down(
     """Let chosen bodies down to what is below; of many a worker does, and the answer is what to watch it by."""
     from zembrik.core.layout.let_down import is_soon_let_down, let_down  # it loads the solver
 
-    chosen, assets, last = _chosen(db, shot_id, names), StoredAssets(places), read_json(names, "chosen")[-1]
+    chosen, assets, last = chosen_bodies(db, shot_id, names), StoredAssets(places), read_json(names, "chosen")[-1]
     if is_soon_let_down(chosen.setup, chosen.numbers, assets):
         found = let_down(chosen.setup, chosen.numbers, assets)
         told = " ".join(f"'{name}' {why} and stays." for name, why in list(found.held.items())[:3])
@@ -148,7 +148,7 @@ def duplicate(
     at: Text = "0",
 ) -> Response:  # fmt: skip
     """Copy chosen bodies by a step, or as a mirror shows them."""
-    chosen = _chosen(db, shot_id, names, moving=False)
+    chosen = chosen_bodies(db, shot_id, names, moving=False)
     if mirror:
         patch = mirrored_copies(chosen.setup, chosen.document, chosen.numbers, mirror, float(from_shown("at", at)))
         note = f"{chosen.title} copied in a mirror"
@@ -168,7 +168,7 @@ def group(
     request: Request, db: Db, places: Places, shot_id: Id, base: Whole, names: Text, title: Text, station: Text
 ) -> Response:
     """Make a group of chosen bodies."""
-    chosen = _chosen(db, shot_id, names, moving=False)
+    chosen = chosen_bodies(db, shot_id, names, moving=False)
     patch = group_patch(chosen.document, chosen.names, title)
     note = f"{chosen.title} grouped as '{title.strip()}'"
     return apply_patch(request, db, places, shot_id, base, patch, note, station, chosen.names[-1])
@@ -200,7 +200,7 @@ def settings_onto(
     request: Request, db: Db, places: Places, shot_id: Id, base: Whole, names: Text, station: Text
 ) -> Response:
     """Put the settings of the last of the chosen bodies onto the others."""
-    chosen = _chosen(db, shot_id, names, moving=False)
+    chosen = chosen_bodies(db, shot_id, names, moving=False)
     source = next(k for k, b in enumerate(chosen.setup.bodies) if b.name == chosen.names[-1])
     patch = settings_patch(chosen.document, source, chosen.numbers)
     note = f"settings of '{chosen.names[-1]}' put onto {len(chosen.names) - 1} more"
@@ -213,7 +213,7 @@ def exchange(
     gone: Text = "",
 ) -> Response:  # fmt: skip
     """Give a body the mesh of another; its settings stay."""
-    chosen = _chosen(db, shot_id, names, moving=False)
+    chosen = chosen_bodies(db, shot_id, names, moving=False)
     donor = numbers_of(chosen.setup, [other])[0]
     patch = exchange_patch(chosen.document, chosen.numbers[0], donor, bool(gone))
     note = f"'{chosen.names[0]}' has the mesh of '{other}'"

@@ -8,6 +8,7 @@ import { editing, send } from "./edits.js";
 import { Chooser } from "./choose.js";
 import { Hand } from "./hand.js";
 import { Air } from "./air.js";
+import { Region } from "./region.js";
 import { Player } from "./player.js";
 import { Tinted } from "./ramp.js";
 import { listen } from "./listen.js";
@@ -33,6 +34,12 @@ const chooser = new Chooser(view, $("lasso"), (numbers) => {
   if (numbers.length) $("chosen-words").textContent = `${numbers.length} point${numbers.length > 1 ? "s" : ""} chosen, in front and behind.`;
 });
 const air = new Air(view);
+const region = new Region(view, (drawn) => {
+  for (const [name, value] of Object.entries(drawn)) {
+    const field = document.querySelector(`#new-layer [name=${name}]`);
+    if (field) field.value = String(Number(value.toFixed(3)));
+  }
+});
 const hand = new Hand(view, shot, {
   send, open: (name) => openStation(panelStation(), name), first: () => { pause(); go(state.status.frames[0]); }, base: () => panelRevision(), station: () => panelStation() ?? "start",
   // Resolves when the scene is that of the panel; a refused gesture left its picture behind, which is drawn anew.
@@ -359,6 +366,11 @@ const actions = {
   play: () => (state.playing ? pause() : play()),
   fit: () => view.fit(view.selected),
   keys: () => $("keys").showModal(),
+  "draw-region": (button) => {
+    const on = button.getAttribute("aria-pressed") !== "true";
+    button.setAttribute("aria-pressed", String(on));
+    if (on) region.begin(); else region.end();
+  },
   "choose-ticked": () => {
     const names = [...document.querySelectorAll("#many [name=number]:checked")].map((box) => box.getAttribute("aria-label"));
     $("table").close();
@@ -422,7 +434,7 @@ document.addEventListener("click", (event) => {
     if (event.shiftKey) hand.choice.toggle(chip.dataset.body); else hand.choice.set([chip.dataset.body]);
     return;
   }
-  const group = event.target.closest("[data-group].chip");
+  const group = event.target.closest("[data-group]");
   if (group) { hand.choice.set(view.groups.find((one) => one.name === group.dataset.group)?.bodies ?? []); return; }
   const toggle = event.target.closest("[data-toggle]");
   if (toggle) {
@@ -453,7 +465,7 @@ document.addEventListener("htmx:afterSettle", gltf);
 document.addEventListener("htmx:afterSettle", (event) => { if (event.target.id === "panel") {
   if (panelStation() !== "review" && tinted) tint(null);
   else if (tinted) document.querySelectorAll("[data-action=tint]").forEach((b) => b.setAttribute("aria-checked", String((b.dataset.what || null) === state.tint)));
-  readCurve(); if (chooser.name) chooser.end(); } });
+  readCurve(); if (chooser.name) chooser.end(); if (region.on) region.end(); } });
 document.addEventListener("htmx:afterSettle", (event) => { if (event.target.id === "panel" && view.coloured) colourBy(null); });
 gltf();
 // Overlaps are drawn while the Start station lists them.

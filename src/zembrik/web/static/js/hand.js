@@ -144,6 +144,7 @@ export class Hand {
     const acts = {
       first: () => this.first(),
       none: () => this.choice.set([], false),
+      fall: () => htmx.ajax("POST", `/shots/${this.shot}/layers/chosen`, { source: "#hand-errand", target: "#hand-errand", values: { names: JSON.stringify(names) } }),
       down: () => this.post("let-down", {}),
       copy: () => this.post("duplicate", { count: value("count"), x: value("step_x"), y: value("step_y"), z: value("step_z"), turn: value("step_turn") }).then(fresh),
       mirror: () => this.post("duplicate", { mirror: value("mirror"), at: value("mirror_at") }).then(fresh),
