@@ -110,7 +110,7 @@ def test_nothing_scattered_is_within_anything(count, seed, width, depth, reach, 
 
 
 def test_what_cannot_fit_is_told_with_how_many_do():
-    with pytest.raises(Problem, match="90 copies do not fit: each needs .* 72 have room there"):
+    with pytest.raises(Problem, match=r"90 copies do not fit: .* 72 have room"):
         drop_bodies(
             parse_setup({"bodies": [*TRAY, PEAR]}),
             {"name": "l", "role": "collider",

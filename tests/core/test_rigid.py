@@ -222,3 +222,35 @@ def test_what_a_push_gives_at_a_contact_is_the_formula():
         assert pushes @ give == pytest.approx(expected, rel=1e-9, abs=1e-12)
         normal = row[NORMAL : NORMAL + 3]
         assert row[WEIGHT] == pytest.approx(normal @ give @ normal, rel=1e-12)
+
+
+LIES_ON = {
+    "a post": ({"shape": "box", "size": [0.1, 1.0, 0.1]}, "box", 0.5),
+    "a post's surface": ({"shape": "box", "size": [0.1, 1.0, 0.1]}, "surface", 0.5),
+    "a post's hull": ({"shape": "box", "size": [0.1, 1.0, 0.1]}, "hull", 0.5),
+    "a ball": ({"shape": "ball", "radius": 0.2}, "ball", 0.2),
+    "a capsule": ({"shape": "capsule", "radius": 0.1, "height": 0.6}, "capsule", 0.3),
+    "a round surface": ({"shape": "ball", "radius": 0.2}, "surface", 0.2),
+}
+
+
+@pytest.mark.parametrize("what", LIES_ON)
+def test_a_plank_lies_on_what_is_narrower_than_it(what):
+    """Its corners and edges are all beside it: what is below has to ask it. Before, it fell through, silently."""
+    mesh, proxy, half = LIES_ON[what]
+    below = {"name": "below", "role": "collider", "mesh": mesh, "proxy": {"kind": proxy}}
+    plank = brick("plank", (0.001, half + 0.045, 0.0), (2.0, 0.05, 1.0), material={"bounce": 0})
+    stage = Stage({"world": {"ground": None}, "bodies": [below, plank]})
+    stage.run(8)
+    assert stage.rigid.place[0, 1] == pytest.approx(half + 0.025 + 0.003, abs=0.003)
+
+
+def test_a_post_that_rises_lifts_a_plank_and_one_that_slides_carries_it():
+    """Up by 0.3 m in half a second, then aside by 0.2 m: the plank goes along, by friction."""
+    way = [[1, [0, 0, 0]], [13, [0, 0.3, 0]], [37, [0.2, 0.3, 0]]]
+    post = {"name": "post", "role": "collider", "mesh": {"shape": "box", "size": [0.3, 1.0, 0.3]}, "friction": 1.0,
+            "proxy": {"kind": "box"}, "motion": {"translate": {"keys": way, "ease": "smooth"}}}  # fmt: skip
+    plank = brick("plank", (0.0, 0.528, 0.0), (2.0, 0.05, 1.0), material={"bounce": 0, "friction": 1.0})
+    stage = Stage({"world": {"ground": None}, "bodies": [post, plank]})
+    stage.run(40)
+    assert stage.rigid.place[0, :3] == pytest.approx([0.2, 0.828, 0.0], abs=0.006)

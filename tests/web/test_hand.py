@@ -1,11 +1,17 @@
 """Choosing and placing by hand, in a real browser: pennants, boxes, names, groups; mouse and keyboard."""
 
+import numpy as np
 import pytest
+from baking import bake_now
 from hands import Bench, complaints
 from selenium.webdriver.common.action_chains import ActionChains
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 
+from zembrik.core.cache.reader import Cache
+from zembrik.core.setup.assets import NoAssets, mover_of_body
+from zembrik.core.setup.document import parse_setup
+from zembrik.library import bakes
 from zembrik.library.shots import create_shot, create_show, get_shot
 
 CRATE = {"shape": "box", "size": [0.3, 0.3, 0.3]}
@@ -143,3 +149,118 @@ def test_a_box_chooses_and_a_group_is_let_down_as_one_choice(address, browser, d
     assert len(places(database, laid)) == 5
     assert [chip.text.split()[0] for chip in browser.find_elements(By.CSS_SELECTOR, ".chip.group")] == ["pair"]
     assert complaints(browser) == []
+
+
+def field(bench, name, value):
+    """Type into a field of the form for a layer."""
+    browser = bench.browser
+    browser.execute_script(
+        "const f = document.querySelector(`#new-layer [name=${arguments[0]}]`); f.value = arguments[1];",
+        name,
+        str(value),
+    )
+
+
+def test_a_drop_layout_of_two_layers_is_kept_though_the_page_was_left(address, browser, database, laid):
+    bench = Bench(browser)
+    browser.get(f"{address}/shots/{laid}/start?body=crate%204")
+    bench.wait(lambda: bench.state("state.status") and bench.state("view.bodies.size") == 5)
+    browser.execute_script("document.getElementById('new-layer').open = true")
+
+    # The region is drawn in the viewport.
+    bench.click("[data-action=draw-region]")
+    spot = browser.execute_script("return zembrik.view.onCanvas(zembrik.view.middle(['slab']))")
+    home = bench.find("#stage").rect
+    drawn = ActionChains(browser)
+    drawn.move_to_element_with_offset(
+        bench.find("#stage"), int(spot[0] - home["width"] / 2), int(spot[1] - home["height"] / 2)
+    )
+    drawn.click_and_hold().move_by_offset(40, 20).release().perform()
+    assert float(bench.read("#new-layer [name=x1]", "value")) > float(bench.read("#new-layer [name=x0]", "value"))
+    for name, value in {"count": 6, "x0": -0.5, "x1": 0.5, "z0": -0.5, "z1": 0.5, "low": 0.5, "high": 0.6}.items():
+        field(bench, name, value)
+    bench.click("#new-layer .go-look")
+    bench.wait(lambda: bench.find("#layer-errand").text or bench.find("#layer-errand progress"))
+    browser.get(f"{address}/")  # left without a thought: it falls on, and is kept
+    bench.wait(lambda: len(places(database, laid)) == 11)
+
+    browser.get(f"{address}/shots/{laid}/start?body=crate%204")
+    bench.wait(lambda: bench.state("state.status") and bench.state("view.bodies.size") == 11)
+    assert "layer 1" in bench.find(".layers").text and "at rest" in bench.find(".layers").text
+    field(bench, "count", 3)
+    bench.click("#new-layer .go-look")
+    bench.wait(lambda: "layer 2" in bench.find(".layers").text)
+    with database.session() as session:
+        held = document(session, laid)
+    assert [g["name"] for g in held["groups"]] == ["layer 1", "layer 2"]
+    assert all(b["role"] == "collider" for b in held["bodies"])
+
+    # Out of the shot and back, another seed, and apart at the end.
+    bench.changed(lambda: bench.click(".layers li:nth-child(1) .quiet[title^='Its bodies are kept']"))
+    assert len(places(database, laid)) == 8
+    bench.changed(lambda: bench.click(".layers li:nth-child(1) .row > .quiet"))
+    before = places(database, laid)
+    assert len(before) == 14
+    bench.click(".layers li:nth-child(2) .again .quiet")
+    bench.wait(lambda: places(database, laid) != before and len(places(database, laid)) == 14)
+    bench.wait(lambda: bench.state("state.revision") == bench.revision() and "at rest" in bench.find(".layers").text)
+    bench.changed(lambda: bench.click(".layers li:nth-child(1) .quiet[title^='The bodies stay']"))
+    assert "layer 1" not in bench.find(".layers").text and len(places(database, laid)) == 14
+    assert complaints(browser) == []
+
+
+@pytest.fixture()
+def hanging(database):
+    """A shot with a sheet that is held at one side, over a ball."""
+    sheet = {"name": "sheet", "role": "cloth", "mesh": {"shape": "grid", "size": [0.6, 0.6], "segments": [10, 10]},
+             "place": {"translate": [0, 0.5, 0]}, "pins": [{"points": {"side": "left"}}]}  # fmt: skip
+    ball = {"name": "ball", "role": "collider", "mesh": {"shape": "ball", "radius": 0.15}, "proxy": {"kind": "ball"}}
+    document = {"frames": [1, 12], "bodies": [sheet, ball], "quality": {"profile": "rough"}}
+    with database.session() as session:
+        shot = create_shot(session, create_show(session, "Windfall Fair"), "LIVE-1", "A sheet in hand", document)
+        return shot.id
+
+
+def test_a_guided_take_is_recorded_kept_used_and_baked(address, browser, database, settings, hanging):
+    bench = Bench(browser)
+    browser.get(f"{address}/shots/{hanging}/motion?body=sheet")
+    bench.wait(lambda: bench.state("state.status") and bench.state("view.bodies.size") == 2)
+    bench.click("#by-hand summary")
+    bench.click("#by-hand [data-action=live]")
+    bench.wait(lambda: "ready" in bench.find("#live-words").text)
+
+    # Dragged along X alone: the key is pressed in the middle of it.
+    held = ActionChains(browser).move_to_element_with_offset(bench.find("#stage"), -60, -40).click_and_hold()
+    held.send_keys("x").perform()
+    for _ in range(6):
+        ActionChains(browser).move_by_offset(12, 0).perform()
+    bench.wait(lambda: (bench.state("live.frame") or 0) >= 10)
+    ActionChains(browser).release().perform()
+    bench.keys(Keys.SPACE)
+    way = bench.state("live.way.toArray()")
+    assert abs(way[0]) > 0.02 and abs(way[1]) < 1e-6 and abs(way[2]) < 1e-6
+    bench.find("#live [name=name]").send_keys("pulled aside")
+    bench.click("#live .go")
+    bench.wait(lambda: "kept as 'pulled aside'" in bench.find("#live-words").text)
+    bench.click("[data-live=leave]")
+    bench.wait(lambda: not bench.state("live.on"))
+
+    # Used, it is a body that the held points follow, in one revision; a bake has it at the end.
+    bench.click("#takes summary")
+    assert bench.find("#takes .shot").get_attribute("src").startswith("data:image/jpeg")
+    bench.changed(lambda: bench.click("#takes form[hx-post$='/use-take'] .go"))
+    with database.session() as session:
+        setup = document(session, hanging)
+    assert [b["name"] for b in setup["bodies"]] == ["sheet", "ball", "hand of sheet"]
+    assert setup["bodies"][0]["pins"][0]["follow"] == "hand of sheet"
+    with database.session() as session:
+        number = bakes.queue_bake(session, hanging).id
+    bake_now(database, number)
+    assert complaints(browser) == []
+    keys = setup["bodies"][2]["motion"]["translate"]["keys"]
+    with database.session() as session:
+        baked = Cache(bakes.cache_path(settings, bakes.get_bake(session, number)))
+    left = np.flatnonzero(baked.points(0, 1)[:, 0] < -0.29)
+    moved = baked.points(0, 12)[left, 0] - baked.points(0, 1)[left, 0]
+    wanted = mover_of_body(parse_setup(setup), 2, NoAssets()).at(12.0)[1][0]
+    assert len(keys) >= 2 and np.abs(moved - wanted).max() < 1e-5

@@ -206,6 +206,7 @@ class Take(Base):
     fps: Mapped[float]
     tracks: Mapped[list[Any]]  # {"body", "motion"} of each body
     favourite: Mapped[bool] = mapped_column(default=False)
+    picture: Mapped[str] = mapped_column(Text, default="", server_default="")  # small, as a data URL; or nothing
     created: Mapped[Moment] = mapped_column(server_default=func.now())
     shot: Mapped[Shot] = relationship()
 

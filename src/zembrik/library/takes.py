@@ -52,7 +52,7 @@ def keep_take(session: Session, shot_id: int, name: str, bodies: list[str]) -> T
     ]
     if not tracks:
         raise Problem("nothing moves by keys here.", "takes", "Key a body first, or take the motion of a bake.")
-    return _added(session, shot, name, f"{shot.code}, revision {shot.head.number if shot.head else 0}", setup, tracks)
+    return add_take(session, shot, name, f"{shot.code}, revision {shot.head.number if shot.head else 0}", setup, tracks)
 
 
 def keep_take_of_bake(
@@ -86,10 +86,11 @@ def keep_take_of_bake(
     if not tracks:
         raise Problem("no body of the cache keeps its form.", "takes", "Choose one: its nearest rigid motion is taken.")
     source = f"{shot.code}, {bake.label or f'bake of revision {bake.revision.number}'}"
-    return _added(session, shot, name, source, parse_setup({"fps": cache.fps}), tracks)
+    return add_take(session, shot, name, source, parse_setup({"fps": cache.fps}), tracks)
 
 
-def _added(session: Session, shot: Shot, name: str, source: str, setup: Setup, tracks: list[dict[str, Any]]) -> Take:
+def add_take(session: Session, shot: Shot, name: str, source: str, setup: Setup, tracks: list[dict[str, Any]]) -> Take:
+    """Keep tracks under a name; raises Problem when it is taken, or none."""
     take = Take(show_id=shot.show_id, shot_id=shot.id, source=source, fps=setup.fps, tracks=tracks, favourite=False)
     take.name = _free(session, shot.show_id, name)
     session.add(take)

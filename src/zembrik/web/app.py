@@ -50,7 +50,8 @@ from zembrik.web.pages import (
 )
 from zembrik.web.render import STATIC
 from zembrik.web.sessions import Doors
-from zembrik.web.streams import air, colours, events, fit, frames, scene, status
+from zembrik.web.streams import air, colours, events, fit, frames, live, scene, status
+from zembrik.web.streams.live import LiveRuns
 from zembrik.web.streams.status import status_grown, status_of
 from zembrik.web.told import told
 from zembrik.web.wording import in_page_words
@@ -82,6 +83,7 @@ def make_app(settings: Settings, names: tuple[str, ...] = (), by_itself: bool = 
         app.state.settings = settings
         app.state.database = database = Database(settings)
         app.state.doors = Doors(database, names, by_itself)
+        app.state.live = LiveRuns()
         app.state.changes = Changes(settings, partial(status_of, database), partial(status_grown, database))
         listening = asyncio.create_task(app.state.changes.listen())
         threading.Thread(target=_warm_up, daemon=True).start()
@@ -111,6 +113,7 @@ def make_app(settings: Settings, names: tuple[str, ...] = (), by_itself: bool = 
         frames,
         status,
         events,
+        live,
         edits,
         motion,
         joints,

@@ -6,6 +6,7 @@ import json
 from typing import Annotated, Any
 
 from fastapi import Form, Path, Query, Request
+from starlette.requests import HTTPConnection
 
 from zembrik.core.problem import Problem
 
@@ -32,7 +33,7 @@ def read_json(text: str, where: str) -> Any:
     return value
 
 
-async def plain_values(request: Request) -> None:
+async def plain_values(request: HTTPConnection) -> None:
     """Refuse what no field takes: a NUL, which the database cannot keep, and values nested without end.
 
     Raises:
@@ -40,6 +41,8 @@ async def plain_values(request: Request) -> None:
     """
     for name, value in (*request.path_params.items(), *request.query_params.multi_items()):
         refuse_odd(value, name)
+    if not isinstance(request, Request):
+        return  # what comes over a WebSocket is looked at where it is taken in
     if getattr(request, "_form", None) is not None:
         for name, value in (await request.form()).multi_items():
             refuse_odd(name, "a field's name")

@@ -18,6 +18,7 @@ from zembrik.web.sessions import is_loopback
 
 HEAD_S = 15.0  # for the head of a request, from its first byte or from when the connection was made
 IDLE_S = 20  # between two requests on one connection
+LIVE_BYTES = 1 << 18  # of a message over a WebSocket
 LEAVE_S = 1  # for what is still being answered when the server is to end; streams of events go on for ever
 
 
@@ -32,11 +33,19 @@ class Impatient(H11Protocol):
     def data_received(self, data: bytes) -> None:
         """Take bytes in; a head that is not whole yet has a bounded time."""
         super().data_received(data)
+        if getattr(self, "_upgraded", False):
+            return
         if self.cycle is None or self.cycle.response_complete:
             if not hasattr(self, "_head") or self._head is None:
                 self._expect_head()
         else:
             self._head_came()
+
+    def handle_websocket_upgrade(self, event: Any) -> None:
+        """Hand the connection on: its time is another's from now on."""
+        self._head_came()
+        super().handle_websocket_upgrade(event)
+        self._upgraded = True
 
     def connection_lost(self, exc: Exception | None) -> None:
         """Wait for nothing any more."""
@@ -80,4 +89,5 @@ def run(settings: Settings, host: str, port: int, names: tuple[str, ...] = (), s
     uvicorn.run(
         make_app(settings, names, by_itself), host=host, port=port, log_level="warning", http=Impatient,
         timeout_keep_alive=IDLE_S, timeout_graceful_shutdown=LEAVE_S, server_header=False, proxy_headers=False,
+        ws="wsproto", ws_max_size=LIVE_BYTES,
     )  # fmt: skip

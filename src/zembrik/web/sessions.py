@@ -8,8 +8,9 @@ import ipaddress
 import time
 from dataclasses import dataclass, field
 
-from fastapi import Request, Response
+from fastapi import Response
 from itsdangerous import BadData, URLSafeTimedSerializer
+from starlette.requests import HTTPConnection
 
 from zembrik.library.accounts import Who, account_of_token, account_with, first_account, installation_secret
 from zembrik.library.database import Database
@@ -49,7 +50,7 @@ class Doors:
         value = self._signer().dumps([who.id, who.stamp])
         response.set_cookie(COOKIE, value, LASTS_S, path="/", secure=secure, httponly=True, samesite="lax")
 
-    def who(self, request: Request) -> Who | None:
+    def who(self, request: HTTPConnection) -> Who | None:
         """Return who asks; None when nobody is signed in."""
         kind, _, token = request.headers.get("authorization", "").partition(" ")
         if kind:
@@ -91,7 +92,7 @@ class Doors:
         return hmac.new(self._key().encode(), f"form {who.id} {who.stamp}".encode(), hashlib.sha256).hexdigest()
 
 
-def is_direct(request: Request) -> bool:
+def is_direct(request: HTTPConnection) -> bool:
     """Tell whether a request comes from this machine itself, not through a proxy on it."""
     passed_on = any(name in request.headers for name in ("forwarded", "x-forwarded-for", "x-real-ip", "via"))
     peer = request.client.host if request.client else ""

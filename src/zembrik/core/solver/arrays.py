@@ -47,9 +47,9 @@ class Skin(NamedTuple):
     """m skin points in K chunks.
 
     Attributes:
-        owner: int64 (m,), the rigid body a point is on, or -1 where it goes with particles.
+        owner: int64 (m,), the rigid body a point is on, -1 where it goes with particles, -2 - c on collider c.
         masters: int32 (m, CARRIERS), those particles; shares: float64 (m, CARRIERS), their shares, summing to 1.
-        local: float64 (m, 3), the place in its rigid body's own frame, metres.
+        local: float64 (m, 3), the place in its rigid body's own frame, or its collider's field's, metres.
         radius: float64 (m,), of the ball that stands for it (balls and capsules), metres.
         room: float64 (m,), thickness in metres.
         grip, slip, bounce: float64 (m,), static friction, sliding friction, share of speed given back.

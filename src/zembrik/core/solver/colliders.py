@@ -25,6 +25,7 @@ from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh
 from zembrik.core.setup.document import Body, Setup
 from zembrik.core.setup.resolve import Resolved
 from zembrik.core.solver.over_frames import at_most
+from zembrik.core.solver.samples import collider_samples
 from zembrik.core.solver.touching import Corners, sharp_corners
 from zembrik.core.telling import Tell, silent
 from zembrik.core.units import turn_matrix
@@ -100,6 +101,20 @@ class Colliders:
             points, edges = sharp_corners(mesh, spacing_m)
             if len(edges):
                 found.append(Corners(points, edges, room, grip, movers.get(c), c))
+        return found
+
+    def samples(self) -> dict[int, tuple[Floats, Floats]]:
+        """Return, by the numbers of those that keep their form, the places (k, 3) where they ask rigid bodies.
+
+        They are in the axes of its field, metres, with the radius (k,) of the ball each stands for.
+        """
+        found = {}
+        for c, shape in enumerate(self.shapes):
+            if c in self.forms or shape.kind == "plane":
+                continue
+            at, radius = collider_samples(shape)
+            if len(at):
+                found[c] = (at - shape.origin) @ shape.turn, radius
         return found
 
     def leave_forms(self) -> None:

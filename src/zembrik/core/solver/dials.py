@@ -155,7 +155,7 @@ class _Places(NamedTuple):
 
 def _of_particles(world: World, first: int, last: int) -> _Places:
     skin, touching = world.solids.skin, world.touching
-    of_skin = (skin.owner < 0) & (skin.masters[:, 0] >= first) & (skin.masters[:, 0] < last)
+    of_skin = (skin.owner == -1) & (skin.masters[:, 0] >= first) & (skin.masters[:, 0] < last)
     guests = touching.guests
     carried = (guests.rigid < 0) & (guests.masters[:, 0] >= first) & (guests.masters[:, 0] < last)
     own = np.arange(first, min(last, touching.count))
@@ -176,7 +176,8 @@ def _of_colliders(world: World, numbers: list[int]) -> _Places:
         for corner, first in zip(touching.corners, touching.first, strict=False)
         if corner.collider in numbers
     ]
-    return _Places(np.zeros(0, np.int64), numbers, np.concatenate([np.zeros(0, np.int64), *mine]), numbers)
+    skin = np.flatnonzero(np.isin(-2 - world.solids.skin.owner, numbers))
+    return _Places(skin, numbers, np.concatenate([np.zeros(0, np.int64), *mine]), numbers)
 
 
 def _surface_dials(

@@ -137,10 +137,10 @@ def _look_at_some(  # type: ignore[no-untyped-def]
     for p in range(begin_pair, end_pair):
         k, s = pairs[p, 0], pairs[p, 1]
         found, filled[p], turned, room_s = 0, 0, owner[s] >= 0, solids.room[s]
+        both_turned = turned and mine[k] >= 0 and owner[mine[k]] >= 0
         firsts[p] = free_slot
-        if turned and mine[k] < 0 and not _box_within(own, k, pose, local_box, s, 1.5 * room_s):
+        if turned and not both_turned and not _box_within(own, k, pose, local_box, s, 1.5 * room_s):
             continue
-        both_turned = turned and mine[k] >= 0
         if both_turned and until[number[p]] != TOUCHED:
             a = mine[k]
             free = max(_apart(pose, local_box, a, s), _apart(pose, local_box, s, a))
@@ -193,7 +193,7 @@ def _look_at_some(  # type: ignore[no-untyped-def]
                 here = gap[q] if one else spare[q]
                 if fields.open[f] and not both and here < -BEHIND * room:
                     # Behind an open sheet: only what came through it counts, of a rigid body as seen from its middle.
-                    if mine[k] >= 0:
+                    if mine[k] >= 0 and owner[mine[k]] >= 0:
                         ax, ay, az = pose[mine[k], 9], pose[mine[k], 10], pose[mine[k], 11]
                     if one:
                         came = meet(fields, both, f, q, room, spot, ax, ay, az, gap, normal, probe)

@@ -29,7 +29,7 @@ Floats = NDArray[np.float64]
 Numbers = NDArray[np.int64]
 
 # What a side of a pair is: points that ask no collider, points that do, a body held still, one that is moved,
-# one asleep, one awake. A collider is held still or moved too, but asks nothing itself.
+# one asleep, one awake, a collider held still, one that is moved.
 POINTS, WIDE, STILL, MOVED, ASLEEP, AWAKE, COLLIDER, MOVED_COLLIDER = range(8)
 
 
@@ -41,6 +41,8 @@ def _meetings() -> NDArray[np.bool_]:
     table[STILL, AWAKE] = True
     table[MOVED, [ASLEEP, AWAKE]] = True
     table[ASLEEP, [MOVED, AWAKE, MOVED_COLLIDER]] = True
+    table[COLLIDER, AWAKE] = True  # of a plank on a post only the post has corners where they touch
+    table[MOVED_COLLIDER, [ASLEEP, AWAKE]] = True
     table[AWAKE, [STILL, MOVED, ASLEEP, AWAKE, COLLIDER, MOVED_COLLIDER]] = True
     return table
 
@@ -62,7 +64,7 @@ def kinds_of(skin, solids, rigid):  # type: ignore[no-untyped-def]
         else:
             of_solid[s] = ASLEEP if rigid.asleep[r] else AWAKE
     for k in range(len(of_chunk)):
-        if skin.owner[skin.first[k]] < 0:
+        if skin.owner[skin.first[k]] == -1:
             of_chunk[k] = WIDE if skin.wide[k] else POINTS
         else:
             of_chunk[k] = of_solid[skin.solid[k]]

@@ -17,12 +17,15 @@ from scipy.spatial import cKDTree
 from zembrik.core.distance.build import Shape
 from zembrik.core.mesh.shapes import box
 from zembrik.core.mesh.trimesh import TriMesh
+from zembrik.core.solver.colour import neighbourhoods
+from zembrik.core.solver.skin import CHUNK
 from zembrik.core.solver.touching import sharp_corners
 
 Floats = NDArray[np.float64]
 SMOOTH = 0.94  # least cosine between a point's normal and its faces': 20 degrees
 SHRINKS = 30  # times that a ball is made smaller at most until no other point is in it
 MERGES = 0.003  # of a ball's radius: nearer ones are one
+FLAT_DEG = 0.5  # by which an edge bends, at most, where its faces are one
 EDGE_PARTS = 4  # twice the way from its middle to its farthest corner, over this: how far apart places on an edge are
 
 
@@ -41,6 +44,35 @@ def samples_of(shapes: list[Shape]) -> tuple[Floats, Floats]:
         first = np.sort(first)
         at, radius = at[first], radius[first]
     return at, radius
+
+
+def collider_samples(shape: Shape) -> tuple[Floats, Floats]:
+    """Return the places (k, 3) where a collider asks what lies on it, and the radius (k,) of the ball each stands for.
+
+    They are as a rigid body's; of a surface, the points at which it bends outwards somewhere: what lies on others
+    touches more than them. Neighbours come one after the other.
+    """
+    if shape.kind != "surface":
+        at, radius = samples_of([shape])
+    else:
+        assert shape.mesh is not None
+        at = _outward_points(shape.mesh)
+        at = at @ shape.turn.T + shape.origin
+        radius = np.zeros(len(at))
+    order = np.argsort(neighbourhoods(at, CHUNK), kind="stable") if len(at) > CHUNK else np.arange(len(at))
+    return at[order], radius[order]
+
+
+def _outward_points(mesh: TriMesh) -> Floats:
+    """Return the points (k, 3) of a mesh on an edge that bends outwards, or that ends."""
+    hinges = mesh.hinges  # i, j: the edge; k, l: the corners across
+    a, b, c, d = (mesh.points[hinges[:, k]] for k in range(4))
+    one, two = np.cross(b - a, c - a), np.cross(d - a, b - a)
+    size = np.linalg.norm(one, axis=1) * np.linalg.norm(two, axis=1) + 1e-300
+    bent = (one * two).sum(axis=1) / size < np.cos(np.radians(FLAT_DEG))
+    outwards = (one * (d - a)).sum(axis=1) < 0.0
+    used = np.unique(np.concatenate([hinges[bent & outwards, :2].ravel(), mesh.edges[mesh.edge_use == 1].ravel()]))
+    return np.asarray(mesh.points[used.astype(np.int64)])
 
 
 def _of_one(shape: Shape) -> tuple[Floats, Floats | float]:

@@ -33,7 +33,18 @@ def _placed(place, r, turn, x, y, z):  # type: ignore[no-untyped-def]
 
 
 @bare_kernel
-def _place_chunks(begin, end, skin, rigid, x, before, turn, was):  # type: ignore[no-untyped-def]
+def _place_on_collider(place, drift, c, local, i, now, then):  # type: ignore[no-untyped-def]
+    """Put skin point i where collider c is and was."""
+    m, d, x, y, z = place[c], drift[c], local[i, 0], local[i, 1], local[i, 2]
+    for axis in range(3):
+        now[i, axis] = m[3 * axis] * x + m[3 * axis + 1] * y + m[3 * axis + 2] * z + m[9 + axis]
+    x, y, z = now[i, 0], now[i, 1], now[i, 2]
+    for axis in range(3):
+        then[i, axis] = d[3 * axis] * x + d[3 * axis + 1] * y + d[3 * axis + 2] * z + d[9 + axis]
+
+
+@bare_kernel
+def _place_chunks(begin, end, skin, solids, fields, rigid, x, before, turn, was):  # type: ignore[no-untyped-def]
     """Place the points of chunks begin .. end - 1."""
     now, then, local, box = skin.now, skin.begin, skin.local, skin.box
     masters, shares, room, radius, axes = skin.masters, skin.shares, skin.room, skin.radius, skin.axes
@@ -51,6 +62,8 @@ def _place_chunks(begin, end, skin, rigid, x, before, turn, was):  # type: ignor
                 a, b, c = local[i, 0], local[i, 1], local[i, 2]
                 now[i, 0], now[i, 1], now[i, 2] = _placed(rigid.place, r, turn, a, b, c)
                 then[i, 0], then[i, 1], then[i, 2] = _placed(rigid.before, r, was, a, b, c)
+            elif r < -1:
+                _place_on_collider(fields.place, solids.drift, -2 - r, local, i, now, then)
             else:
                 for axis in range(3):
                     at, at_before = 0.0, 0.0
@@ -70,13 +83,17 @@ def _place_chunks(begin, end, skin, rigid, x, before, turn, was):  # type: ignor
 
 
 @parallel_kernel
-def place_skin(skin, rigid, x, before):  # type: ignore[no-untyped-def]
-    """Put every skin point where its body is predicted to be and where it was; x, before (n, 3) are the particles."""
+def place_skin(skin, solids, fields, rigid, x, before):  # type: ignore[no-untyped-def]
+    """Put every skin point where its body is predicted to be and where it was; x, before (n, 3) are the particles.
+
+    The solids know how colliders went, the fields where these are.
+    """
     # The work is in a function of its own: of writes to a named tuple's arrays, Numba's loops here would lose some.
     chunks = len(skin.first) - 1
     for lot in numba.prange((chunks + SOME - 1) // SOME):
         begin = np.int64(lot) * SOME
-        _place_chunks(begin, min(begin + SOME, chunks), skin, rigid, x, before, np.empty(9), np.empty(9))
+        end = min(begin + SOME, chunks)
+        _place_chunks(begin, end, skin, solids, fields, rigid, x, before, np.empty(9), np.empty(9))
 
 
 @parallel_kernel

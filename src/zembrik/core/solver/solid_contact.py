@@ -87,8 +87,12 @@ def _fill_some(begin, end, start, pairs, slots, skin, solids, rigid, w, dt, cont
         for q in range(filled[p]):
             c, at = start[p] + q, slots.first[p] + q
             i, nx, ny, nz, off = places[at], normal[at, 0], normal[at, 1], normal[at, 2], gap[at]
-            a, b, radius = owner[i], owner_s[s], radii[i]
-            point[c], solid[c], of_a[c], of_b[c] = i, s, a, b
+            a, radius, one, other = owner[i], radii[i], own, s
+            to_a, to_b = radius, off  # from the point to the places of contact, against the normal
+            if a < -1:  # a collider's point met a rigid body: that is the first side then, whose way out it is
+                a, one, other, nx, ny, nz, to_a, to_b = owner_s[s], s, own, -nx, -ny, -nz, -off, -radius
+            b = owner_s[other]
+            point[c], solid[c], of_a[c], of_b[c] = i, other, a, b
             for k in range(WIDTH):
                 row[c, k] = 0.0
             row[c, NORMAL], row[c, NORMAL + 1], row[c, NORMAL + 2] = nx, ny, nz
@@ -97,17 +101,17 @@ def _fill_some(begin, end, start, pairs, slots, skin, solids, rigid, w, dt, cont
             row[c, SLIP] = np.sqrt(slip[i] * slip_s[s])
             row[c, BOUNCE] = max(bounce[i], bounce_s[s])
             # The places of contact on both.
-            ax, ay, az = now[i, 0] - radius * nx, now[i, 1] - radius * ny, now[i, 2] - radius * nz
-            bx, by, bz = now[i, 0] - off * nx, now[i, 1] - off * ny, now[i, 2] - off * nz
+            ax, ay, az = now[i, 0] - to_a * nx, now[i, 1] - to_a * ny, now[i, 2] - to_a * nz
+            bx, by, bz = now[i, 0] - to_b * nx, now[i, 1] - to_b * ny, now[i, 2] - to_b * nz
             sx, sy, sz = ax - was[i, 0], ay - was[i, 1], az - was[i, 2]
             vx, vy, vz = 0.0, 0.0, 0.0
             if a >= 0:
-                fx, fy, fz = _drifted(drift, own, ax, ay, az)
+                fx, fy, fz = _drifted(drift, one, ax, ay, az)
                 sx, sy, sz = ax - fx, ay - fy, az - fz
                 for k in range(3):
                     row[c, ARM_A + k] = (ax if k == 0 else ay if k == 1 else az) - place[a, k]
                 vx, vy, vz = moved_at(speed, a, row[c, ARM_A], row[c, ARM_A + 1], row[c, ARM_A + 2])
-            fx, fy, fz = _drifted(drift, s, bx, by, bz)
+            fx, fy, fz = _drifted(drift, other, bx, by, bz)
             tx, ty, tz = bx - fx, by - fy, bz - fz
             row[c, SLID], row[c, SLID + 1], row[c, SLID + 2] = sx - tx, sy - ty, sz - tz
             if b >= 0:

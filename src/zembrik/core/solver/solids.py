@@ -205,7 +205,7 @@ class SolidWorld:
     def meet(self, x: Floats, before: Floats, w: Floats, dt: float) -> None:
         """Find this substep's contacts; x, before (n, 3) are the particles', w (n,) their inverse masses."""
         place_solids(self.solids, self.fields, self.rigid)
-        place_skin(self.skin, self.rigid, x, before)
+        place_skin(self.skin, self.solids, self.fields, self.rigid, x, before)
         if len(self.joints.kind):
             begin_joints(self.joints, self.system, self.rigid, dt)
         pairs, number = self.near.find(self.skin, self.solids, self.rigid)
@@ -343,6 +343,9 @@ def build_solids(
             low, high = np.minimum(low, corners.min(axis=0)), np.maximum(high, corners.max(axis=0))
         boxes[count + r] = np.concatenate([low, high])
         add(local, radius, part.surface, r, None, None, count + r, True)
+    for c, (at, radius) in (colliders.samples() if parts else {}).items():
+        surface = Surface(*(float(getattr(touch, name)[c]) for name in ("room", "grip", "slip", "bounce")))
+        add(at, radius, surface, -2 - c, None, None, c, True)
     for skin_part in skins:
         n = len(skin_part.masters)
         add(np.zeros((n, 3)), np.zeros(n), skin_part.surface, -1, skin_part.masters, skin_part.shares, -1,

@@ -138,7 +138,7 @@ def places_of(world: World, body: SimBody) -> tuple[Floats, Floats]:
         part = world.solids.parts[body.rigid]
         return skin.local[mine] @ part.mass.axes.T + part.mass.centre, skin.room[mine] + skin.radius[mine]
     if body.masters is not None:
-        first = int(np.flatnonzero((skin.owner < 0) & (skin.masters == body.masters[0]).all(axis=1))[0])
+        first = int(np.flatnonzero((skin.owner == -1) & (skin.masters == body.masters[0]).all(axis=1))[0])
         return body.points(world.x), np.full(body.count, skin.room[first])
     return world.x[body.first : body.last], world.skin[body.first : body.last, 0]
 

@@ -56,7 +56,8 @@ def rigid_pairs(world: World) -> Pairs:
     depth, normal = depth[mine], found.row[mine, NORMAL : NORMAL + 3].copy()
     # Halfway between the two surfaces.
     point = found.point[mine]
-    at = solids.skin.now[point] + (0.5 * depth - solids.skin.radius[point])[:, None] * normal
+    to = np.where(solids.skin.owner[point] < -1, -1.0, 1.0) * (0.5 * depth - solids.skin.radius[point])
+    at = solids.skin.now[point] + to[:, None] * normal
     swap = (b >= 0) & (b < a)
     normal[swap] *= -1.0
     a, b = np.where(swap, b, a), np.where(swap, a, b)

@@ -41,7 +41,7 @@ from zembrik.web.fields import Asked, Id
 from zembrik.web.outcome import outcome_of
 from zembrik.web.pages.fits import in_world, known_fits, rows_of
 from zembrik.web.pages.layer_words import layer_words
-from zembrik.web.pages.motion_words import motion_words
+from zembrik.web.pages.motion_words import held_words, motion_words
 from zembrik.web.pages.profile import cost_words, set_by_hand
 from zembrik.web.pages.trial_dials import turnable
 from zembrik.web.render import Db, Places, Words, templates
@@ -247,7 +247,9 @@ def _motion(setup: Setup, resolved: Resolved, number: int | None, places: Settin
     motions = motions_of_show(words["session"], shot, None if number is None else setup.bodies[number].name)
     takes = takes_of_show(words["session"], shot.show_id)
     baked = words["shown"] is not None and any(b.role == "rigid" for b in setup.bodies)
-    return motion_words(setup, resolved, number) | {"motions": motions, "takes": takes, "rigid_baked": baked}
+    in_hand = held_words(setup, number)
+    told = motion_words(setup, resolved, number) | {"in_hand": in_hand}
+    return told | {"motions": motions, "takes": takes, "rigid_baked": baked}
 
 
 def _quality(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:

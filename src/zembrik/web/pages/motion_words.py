@@ -115,3 +115,13 @@ def _joints(setup: Setup, name: str) -> Words:
             for k, j in enumerate(setup.joints) if name in j.bodies
         ],
     }  # fmt: skip
+
+
+def held_words(setup: Setup, number: int | None) -> list[tuple[list[Any], str]]:
+    """Return what of a body can be taken in hand, each with its words: the body, or points of it that are held."""
+    if number is None or not any(b.role in ("cloth", "soft", "rigid") for b in setup.bodies):
+        return []
+    body = setup.bodies[number]
+    if body.role in ("cloth", "soft"):
+        return [([body.name, n], f"held points {n + 1}") for n, pin in enumerate(body.pins) if pin.motion is None]
+    return [([body.name, None], body.name)] if body.motion is None else []

@@ -7,8 +7,10 @@ from fastapi.responses import Response
 
 from zembrik.core.problem import Problem
 from zembrik.library.errands import ask, get_errand
+from zembrik.library.hand_takes import hand_patch, is_by_hand
 from zembrik.library.retiming import retimed
 from zembrik.library.shots import Patch, get_shot, head_setup
+from zembrik.library.store import StoredAssets
 from zembrik.library.takes import favour_take, get_take, keep_take, remove_take, rename_take, use_take
 from zembrik.web.dials import from_shown
 from zembrik.web.fields import Id, Text, Whole
@@ -77,7 +79,10 @@ def use(
         shot = get_shot(session, shot_id)
         take = get_take(session, shot.show_id, int(number) if number.isdigit() else 0)
         who = None if to == "names" else body
-        patch, told = use_take(head_setup(shot), take, who, track or None, start, offset, parent or None)
+        if is_by_hand(take):
+            patch, told = hand_patch(head_setup(shot), take, StoredAssets(places))
+        else:
+            patch, told = use_take(head_setup(shot), take, who, track or None, start, offset, parent or None)
         note = f"take {take.name}"
     return apply_patch(request, db, places, shot_id, base, patch, note, station, body, told)
 

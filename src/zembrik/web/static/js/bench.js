@@ -7,6 +7,7 @@ import { Curves } from "./curves.js";
 import { editing, send } from "./edits.js";
 import { Chooser } from "./choose.js";
 import { Hand } from "./hand.js";
+import { Live } from "./live.js";
 import { Air } from "./air.js";
 import { Region } from "./region.js";
 import { Player } from "./player.js";
@@ -48,7 +49,11 @@ const hand = new Hand(view, shot, {
     for (let tries = 0; state.revision !== panelRevision() && tries < 400; tries++) await new Promise((done) => setTimeout(done, 25));
   },
 });
-window.zembrik = { view, state, curves, hand };  // for tests and the curious
+const live = new Live(view, shot, {
+  ended: (why) => { hand.show(); loadScene(false); if (why) notice(why); },
+  kept: () => refreshPanel(),
+});
+window.zembrik = { view, state, curves, hand, live };  // for tests and the curious
 
 if (saved.figure) $("figure").value = saved.figure;
 
@@ -159,7 +164,7 @@ function doneFrame() {
 
 function show() {
   const status = state.status;
-  if (!status) return;
+  if (!status || live.on) return;
   const bake = status.bake, done = doneFrame();
   const [first, last] = status.frames;
   const from = Math.min(first, bake?.done ? bake.first : first), to = Math.max(last, done ?? last);
@@ -287,6 +292,16 @@ function markCurve() {
     button.setAttribute("aria-pressed", curves.open && JSON.parse(button.dataset.track).path === curves.track.path);
 }
 
+function notice(words) {
+  const box = document.createElement("div"), text = document.createElement("p"), close = document.createElement("button");
+  box.className = "notice";
+  text.textContent = words;
+  Object.assign(close, { type: "button", className: "quiet", textContent: "✕" });
+  close.dataset.action = "close-notice";
+  box.append(text, close);
+  $("notices").replaceChildren(box);
+}
+
 // ---- panel
 const panelStation = () => document.querySelector(".open-panel")?.dataset.station;
 
@@ -366,6 +381,14 @@ const actions = {
   play: () => (state.playing ? pause() : play()),
   fit: () => view.fit(view.selected),
   keys: () => $("keys").showModal(),
+  live: (button) => {
+    const form = button.closest("form"), value = (name) => form.elements[name].value;
+    pause();
+    go(state.status.frames[0]);
+    hand.choice.set([], false);
+    const [body, pin] = JSON.parse(value("held")), substeps = Number.parseInt(value("substeps"), 10);
+    live.begin({ body, pin, count_in: Number(value("count_in")), substeps: Number.isFinite(substeps) ? substeps : null });
+  },
   "draw-region": (button) => {
     const on = button.getAttribute("aria-pressed") !== "true";
     button.setAttribute("aria-pressed", String(on));

@@ -196,6 +196,26 @@ export class Stage {
     return true;
   }
 
+  // Puts a rigid body where a pose has it: shift in metres and quaternion x y z w, against its place.
+  setPose(name, [x, y, z, i, j, k, w]) {
+    const group = this.bodies.get(name)?.group;
+    if (!group) return;
+    group.matrixAutoUpdate = false;
+    group.matrix.compose(new THREE.Vector3(x, y, z), new THREE.Quaternion(i, j, k, w), new THREE.Vector3(1, 1, 1));
+    group.matrixWorldNeedsUpdate = true;
+    this.bodies.get(name).posed = true;
+  }
+
+  // Puts a body that is led as far from its place as its leader has gone.
+  setShift(name, way) {
+    const body = this.bodies.get(name);
+    if (!body || body.entry.role === "rigid") return;
+    body.group.matrixAutoUpdate = false;
+    body.group.matrix.makeTranslation(way.x, way.y, way.z);
+    body.group.matrixWorldNeedsUpdate = true;
+    body.posed = true;
+  }
+
   // Puts the bodies that move by themselves where they are, this many frames after the first.
   moveTo(index) {
     for (const [name, body] of this.bodies) {
