@@ -254,3 +254,14 @@ def test_a_post_that_rises_lifts_a_plank_and_one_that_slides_carries_it():
     stage = Stage({"world": {"ground": None}, "bodies": [post, plank]})
     stage.run(40)
     assert stage.rigid.place[0, :3] == pytest.approx([0.2, 0.828, 0.0], abs=0.006)
+
+
+@pytest.mark.parametrize("proxy", ["box", "hull", "surface"])
+def test_a_slab_rests_on_a_large_ball_as_exactly_as_on_a_small_one(proxy):
+    """The ball asks from its middle, three metres off: farther than a hull or a surface used to answer exactly."""
+    below = {"name": "below", "role": "collider", "mesh": {"shape": "ball", "radius": 3.0}, "proxy": {"kind": "ball"}}
+    slab = brick("slab", (0.0, 3.08, 0.0), (0.6, 0.1, 0.4), material={"bounce": 0})
+    slab["proxy"] = {"kind": proxy}
+    stage = Stage({"world": {"ground": None}, "bodies": [below, slab]})
+    stage.run(10)
+    assert stage.rigid.place[0, 1] == pytest.approx(3.05 + 0.003, abs=0.0006)

@@ -36,17 +36,19 @@ class Shape:
     mesh: TriMesh | None = None
 
 
-def build_fields(shapes: list[Shape], reach_m: float = np.inf) -> Fields:
+def build_fields(shapes: list[Shape], reach_m: float = np.inf, exact_m: float = 0.0) -> Fields:
     """Return the arrays for all shapes.
 
     Args:
         shapes: what the fields are of.
         reach_m: how far from a shape distances must be exact; farther out a hull answers
             with a lower bound, and the boxes low and high end there.
+        exact_m: how far from a hull or a surface distances must be exact all the same: for large balls, which ask
+            from their middle.
     """
     count = len(shapes)
     kind = np.array([KIND_NUMBER[s.kind] for s in shapes], dtype=np.int64).reshape(count)
-    place, params = np.zeros((count, 12)), np.zeros((count, 8))
+    place, params = np.zeros((count, 12)), np.zeros((count, 9))
     span = np.zeros((count, 5), dtype=np.int64)
     low, high = np.full((count, 3), -np.inf), np.full((count, 3), np.inf)
     planes: list[NDArray[np.float64]] = [np.zeros((0, 4))]
@@ -72,7 +74,7 @@ def build_fields(shapes: list[Shape], reach_m: float = np.inf) -> Fields:
                 tri = shape.mesh.points[shape.mesh.faces]
                 flat = _hull_planes(shape.mesh)
                 start = sum(map(len, planes))
-                params[c, 7] = reach_m
+                params[c, 7] = max(reach_m, exact_m)
                 span[c, :4] = start, start + len(flat), first, first + len(tri)
                 planes.append(flat)
                 upright = np.zeros((len(tri), 7, 3))
@@ -82,6 +84,7 @@ def build_fields(shapes: list[Shape], reach_m: float = np.inf) -> Fields:
                 span[c] = sum(map(len, grids)), *dims, first
                 root = sum(map(len, lows))
                 params[c, :3], params[c, 3], params[c, 4:7], params[c, 7] = box[0], cell, box[1], root
+                params[c, 8] = exact_m
                 lows.append(tree.low)
                 highs.append(tree.high)
                 # Leaves count faces and branches count nodes: shift each into the shared pools.

@@ -29,9 +29,10 @@ class Fields(NamedTuple):
         kind: int64 (C,), one of the kinds above.
         place: float64 (C, 12): a turn as a 3×3 matrix by rows (local to world), then the
             world place of the local origin.
-        params: float64 (C, 8): ball: radius; box: half sizes; capsule: half of its core's
+        params: float64 (C, 9): ball: radius; box: half sizes; capsule: half of its core's
             length along local Y, radius; surface: grid's low corner, cell size, grid's high
-            corner, first tree node; hull: last of all the reach (m) within which distances are exact.
+            corner, first tree node, how far (m) distances are exact, if that is more than two cells; hull: the eighth is
+            the reach (m) within which distances are exact.
         span: int64 (C, 5): hull: planes first, last + 1, faces first, last + 1; surface:
             first grid node, nodes along x, y, z, first face.
         planes: float64 (P, 4): outward normal and offset of hull planes.
@@ -184,7 +185,7 @@ def _surface(fields, c, first, last, distance, normal):  # type: ignore[no-untyp
     g, grid_face = fields.grid_distance, fields.grid_face
     corners, upright = fields.corners, fields.normals
     low, high, nodes = fields.node_low, fields.node_high, fields.node_span
-    cell, root = params[3], int(params[7])
+    cell, root, exact = params[3], int(params[7]), params[8]
     row, layer = span[3], span[2] * span[3]
     for q in range(first, last):
         x, y, z = normal[q, 0], normal[q, 1], normal[q, 2]
@@ -205,7 +206,7 @@ def _surface(fields, c, first, last, distance, normal):  # type: ignore[no-untyp
         y0, y1 = x00 + fy * (x10 - x00), x01 + fy * (x11 - x01)
         rough = y0 + fz * (y1 - y0)
         outside = (x - cx) ** 2 + (y - cy) ** 2 + (z - cz) ** 2
-        if abs(rough) > 2.0 * cell:
+        if abs(rough) > max(2.0 * cell, exact):
             along_x = (1 - fy) * ((1 - fz) * (d100 - d000) + fz * (d101 - d001)) + fy * (
                 (1 - fz) * (d110 - d010) + fz * (d111 - d011)
             )

@@ -264,7 +264,7 @@ def drop_bodies(setup: Setup, order: dict[str, Any], assets: Assets, tell: Tell 
     drop = Drop.model_validate(order["drop"])
     bodies = scattered(setup, drop, order["name"], assets)
     found = fall(setup, bodies, assets, drop.frames, tell)
-    kept = laid(bodies, found, order["role"])
+    kept = laid(bodies, found, order["role"], assets)
     return Layer(kept, found, told(found, len(kept)))
 
 
@@ -279,8 +279,11 @@ def told(found: Dropped, count: int) -> str:
     return words + "."
 
 
-def laid(bodies: list[dict[str, Any]], found: Dropped, role: str) -> list[dict[str, Any]]:
+def laid(bodies: list[dict[str, Any]], found: Dropped, role: str, assets: Assets) -> list[dict[str, Any]]:
     """Return the bodies of a layer where they have come to lie, with the role they have then; what is lost is gone.
+
+    Rigid ones keep the stuff with which they fell: with less friction, or less to keep them from rolling, they would
+    not stay.
 
     Raises:
         Problem: when nothing is left.
@@ -288,11 +291,12 @@ def laid(bodies: list[dict[str, Any]], found: Dropped, role: str) -> list[dict[s
     if role not in ROLES:
         raise Problem(f"what lies cannot be '{role[:20]}'.", "drop", f"It is {', '.join(ROLES[:-1])} or {ROLES[-1]}.")
     lost = set(found.lost.tolist())
-    kept = [
-        {k: v for k, v in body.items() if k != "material" or role == "rigid"} | {"role": role, "place": place}
-        for n, (body, place) in enumerate(zip(bodies, found.places, strict=True))
-        if n not in lost
-    ]
+    kept = []
+    for n, (body, place) in enumerate(zip(bodies, found.places, strict=True)):
+        if n in lost:
+            continue
+        one = {k: v for k, v in body.items() if k != "material"} | {"role": role, "place": place}
+        kept.append(one | ({"material": _falling(body, assets)["material"]} if role == "rigid" else {}))
     if not kept:
         raise Problem("all of them fell past everything.", "drop", "Put something below, or give the shot a ground.")
     return kept

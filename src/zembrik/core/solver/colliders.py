@@ -68,6 +68,8 @@ class Colliders:
         forms: collider number, motion and mesh in its place of those that change their form.
             Their shapes are as the first frame finds them.
         shapes: their proxies in their places.
+        samples: by the numbers of those that keep their form, where they ask rigid bodies: places (k, 3) in the axes of
+            its field, metres, with the radius (k,) of the ball each stands for. None where there is no rigid body.
     """
 
     fields: Fields
@@ -76,6 +78,7 @@ class Colliders:
     movers: list[tuple[int, Mover]]
     shapes: list[Shape]
     forms: dict[int, tuple[Mover, TriMesh]] = field(default_factory=dict)
+    samples: dict[int, tuple[Floats, Floats]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         fields = self.fields
@@ -101,20 +104,6 @@ class Colliders:
             points, edges = sharp_corners(mesh, spacing_m)
             if len(edges):
                 found.append(Corners(points, edges, room, grip, movers.get(c), c))
-        return found
-
-    def samples(self) -> dict[int, tuple[Floats, Floats]]:
-        """Return, by the numbers of those that keep their form, the places (k, 3) where they ask rigid bodies.
-
-        They are in the axes of its field, metres, with the radius (k,) of the ball each stands for.
-        """
-        found = {}
-        for c, shape in enumerate(self.shapes):
-            if c in self.forms or shape.kind == "plane":
-                continue
-            at, radius = collider_samples(shape)
-            if len(at):
-                found[c] = (at - shape.origin) @ shape.turn, radius
         return found
 
     def leave_forms(self) -> None:
@@ -273,6 +262,12 @@ def build_colliders(
             both.append(values["proxy"]["sides"] == "both" and kind in ("surface", "reduced"))
             names.append(body.name)
     reach = (max(room, default=0.0) + most_point_room_m) * 1.5 + 1e-3
+    samples = {}
+    for c, shape in enumerate(shapes if more else []):
+        if c not in forms and shape.kind != "plane":
+            at, radius = collider_samples(shape)
+            samples[c] = (at - shape.origin) @ shape.turn, radius
+    exact = reach + 1.5 * max((float(radius.max(initial=0.0)) for _, radius in samples.values()), default=0.0)
     drift = np.tile(np.concatenate([np.eye(3).ravel(), np.zeros(3)]), (len(shapes), 1))
     touch = Touch(
         room=np.array(room, dtype=np.float64),
@@ -283,7 +278,8 @@ def build_colliders(
         both=np.array(both, dtype=np.bool_),
         drift=drift,
     )
-    return Colliders(build_fields([*shapes, *(more or [])], reach), touch, names, movers, shapes, forms)
+    fields = build_fields([*shapes, *(more or [])], reach, exact)
+    return Colliders(fields, touch, names, movers, shapes, forms, samples)
 
 
 def shape_outline(shape: Shape) -> Floats:

@@ -59,8 +59,22 @@ def collider_samples(shape: Shape) -> tuple[Floats, Floats]:
         at = _outward_points(shape.mesh)
         at = at @ shape.turn.T + shape.origin
         radius = np.zeros(len(at))
-    order = np.argsort(neighbourhoods(at, CHUNK), kind="stable") if len(at) > CHUNK else np.arange(len(at))
-    return at[order], radius[order]
+    if _is_strewn(at):
+        order = np.argsort(neighbourhoods(at, CHUNK), kind="stable")
+        at, radius = at[order], radius[order]
+    return at, radius
+
+
+def _is_strewn(places: Floats) -> bool:
+    """Tell whether chunks of places (k, 3) as they come reach half as far as all of them: then these are gathered.
+
+    Others stay in their order, which does not depend on how they are turned.
+    """
+    if len(places) <= 2 * CHUNK:
+        return False
+    chunks = np.array_split(places, len(places) // CHUNK)
+    reach = [float(np.linalg.norm(chunk - chunk.mean(axis=0), axis=1).max()) for chunk in chunks]
+    return float(np.median(reach)) > 0.5 * float(np.linalg.norm(places - places.mean(axis=0), axis=1).max())
 
 
 def _outward_points(mesh: TriMesh) -> Floats:

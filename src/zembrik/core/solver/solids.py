@@ -343,7 +343,7 @@ def build_solids(
             low, high = np.minimum(low, corners.min(axis=0)), np.maximum(high, corners.max(axis=0))
         boxes[count + r] = np.concatenate([low, high])
         add(local, radius, part.surface, r, None, None, count + r, True)
-    for c, (at, radius) in (colliders.samples() if parts else {}).items():
+    for c, (at, radius) in colliders.samples.items():
         surface = Surface(*(float(getattr(touch, name)[c]) for name in ("room", "grip", "slip", "bounce")))
         add(at, radius, surface, -2 - c, None, None, c, True)
     for skin_part in skins:
