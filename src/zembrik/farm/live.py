@@ -84,6 +84,7 @@ def _serve(pipe: Connection, settings: Settings, order: LiveOrder) -> None:
     def begin() -> LiveRun:
         return LiveRun(setup, held, assets, order.substeps, order.chosen)
 
+    begin().step(np.zeros(3))  # so that all is loaded and compiled before a hand is on it
     run, play = begin(), Playing()
     place = next(b for b in run.setup.bodies if b.name == held.grip).place
     pipe.send({"ready": {"first": run.first, "fps": setup.fps, "grip": held.grip, "role": run.role,

@@ -31,8 +31,8 @@ class Fields(NamedTuple):
             world place of the local origin.
         params: float64 (C, 9): ball: radius; box: half sizes; capsule: half of its core's
             length along local Y, radius; surface: grid's low corner, cell size, grid's high
-            corner, first tree node, how far (m) distances are exact, if that is more than two cells; hull: the eighth is
-            the reach (m) within which distances are exact.
+            corner, first tree node, how far (m) distances are exact, if that is more than two
+            cells; hull: the eighth is the reach (m) within which distances are exact.
         span: int64 (C, 5): hull: planes first, last + 1, faces first, last + 1; surface:
             first grid node, nodes along x, y, z, first face.
         planes: float64 (P, 4): outward normal and offset of hull planes.

@@ -30,6 +30,7 @@ FRAMES_CALM = 6  # in a row
 # What gravity adds to a speed within a step is more than coarse steps can tell: what is slower than this share of it
 # for a while creeps by the steps' doing, and would for ever.
 CREEP, CREEPS_S = 0.5, 0.5
+FASTER, LEAST_M = 1.1, 1e-4  # than in the half before it, and how far it goes in any case
 LOST_M = 50.0  # below the lowest that is there: what is farther down fell past everything
 ROLES = ("collider", "left out", "rigid")  # of what has come to lie
 # What has no stuff of its own falls as something that is a little soft: it hardly bounces, and does not roll for long.
@@ -114,15 +115,27 @@ def fall(setup: Setup, falling: list[dict[str, Any]], assets: Assets, frames: in
 
 
 def _lay_to_sleep(world: World, before: deque[Floats], creep: float) -> None:
-    """Let sleep what crept no faster than this, m/s, since the first of the places (R, 7) before; add the place now."""
-    rigid, solids = world.solids.rigid, world.solids
-    if len(before) == before.maxlen:
-        way = np.linalg.norm(rigid.place[:, :3] - before[0][:, :3], axis=1)
-        turned = 2.0 * np.sqrt(np.maximum(1.0 - (rigid.place[:, 3:] * before[0][:, 3:]).sum(axis=1) ** 2, 0.0))
-        slow = (np.maximum(way, 0.5 * turned * solids.size) < creep * CREEPS_S) & (rigid.w > 0.0) & ~rigid.asleep
-        rigid.asleep[slow] = True
-        rigid.speed[slow] = 0.0
+    """Let sleep what crept no faster than this, m/s, since the first of the places (R, 7) before; add the place now.
+
+    What gets faster does not creep: it is about to fall over.
+    """
+    rigid, size = world.solids.rigid, world.solids.size
     before.append(rigid.place.copy())
+    if len(before) < (before.maxlen or 0):
+        return
+    middle = before[len(before) // 2]
+    early, late = _went(before[0], middle, size), _went(middle, rigid.place, size)
+    slow = (np.maximum(early, late) < 0.5 * creep * CREEPS_S) & (late <= FASTER * early + LEAST_M)
+    slow &= (rigid.w > 0.0) & ~rigid.asleep
+    rigid.asleep[slow] = True
+    rigid.speed[slow] = 0.0
+
+
+def _went(one: Floats, other: Floats, size: Floats) -> Floats:
+    """Return how far bodies went from one place (R, 7) to another, or their ends by turning, metres."""
+    turned = 2.0 * np.sqrt(np.maximum(1.0 - (one[:, 3:] * other[:, 3:]).sum(axis=1) ** 2, 0.0))
+    found: Floats = np.maximum(np.linalg.norm(other[:, :3] - one[:, :3], axis=1), 0.5 * turned * size)
+    return found
 
 
 def _lowest(world: World) -> float:

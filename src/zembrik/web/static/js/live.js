@@ -130,7 +130,7 @@ export class Live {
       const at = reached(now);
       if (!at || !hold.begin) return;
       const by = at.sub(hold.begin);
-      if (hold.axis) by.copy(AXES[hold.axis]).multiplyScalar(by.dot(AXES[hold.axis]));
+      if (hold.axis) { const along = by.dot(AXES[hold.axis]); by.copy(AXES[hold.axis]).multiplyScalar(along); }
       this.to.copy(hold.from).add(by);
       if (!this.pending) this.pending = requestAnimationFrame(() => { this.pending = 0; this.sent ||= performance.now(); this.send({ to: this.to.toArray() }); });
     };
