@@ -25,6 +25,11 @@ FLAGS = (
     "--disable-component-update --disable-sync --use-angle=swiftshader --enable-unsafe-swiftshader "
     "--ignore-gpu-blocklist --hide-scrollbars"
 )
+LAYERED = """
+zembrik.hand.first();
+zembrik.hand.choice.set(zembrik.view.groups.find((g) => g.drop)?.bodies ?? [...zembrik.view.bodies.keys()].slice(1, 9));
+document.querySelector('.layers')?.scrollIntoView();
+"""
 # name: path, and what is done on the page before the picture is taken: a script, or FILE and a mesh to hand in
 VIEWS = {
     "board": ("/", ""),
@@ -35,7 +40,7 @@ VIEWS = {
         "/shots/3/proxies",
         "if (document.querySelector('.kinds').textContent.includes('…')) throw new Error('still being measured')",
     ),
-    "start": ("/shots/2/start", ""),
+    "start": ("/shots/5/start?body=terraces", LAYERED),
     "motion": ("/shots/1/motion", "document.querySelector('[data-action=air]').click(); zembrik.state.frame = 54"),
     "curves": ("/shots/1/motion", "document.querySelector('.wind .track').click(); zembrik.state.frame = 40"),
     "quality": ("/shots/3/quality", "zembrik.state.frame = 60"),

@@ -112,3 +112,11 @@ def test_only_a_rigid_body_is_let_go_of():
     run.step([0.01, 0, 0])
     with pytest.raises(Problem, match="only a rigid body"):
         run.release()
+
+
+def test_coarser_cloth_has_fewer_rows_but_where_its_points_are_named():
+    run = LiveRun(shot(), Held("sheet", 0), NoAssets(), coarser=3)
+    assert run.coarse == ["sheet"] and len(run.world.x) == 25
+    named = {**SHEET, "pins": [{"points": {"numbers": [0, 1]}}]}
+    run = LiveRun(parse_setup({"bodies": [named, BALL]}), Held("sheet", 0), NoAssets(), coarser=3)
+    assert run.coarse == [] and len(run.world.x) == 169

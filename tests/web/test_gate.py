@@ -4,6 +4,7 @@ import re
 
 import pytest
 from fastapi.testclient import TestClient
+from starlette.websockets import WebSocketDisconnect
 
 from zembrik.library.accounts import create_account, end_account, make_token, sign_in
 from zembrik.library.shots import edit, get_shot
@@ -78,6 +79,41 @@ def test_every_answer_has_its_headers_and_no_page_has_script_of_its_own(client, 
         assert answer.headers["x-content-type-options"] == "nosniff" and answer.headers["referrer-policy"]
         if "html" in answer.headers["content-type"]:
             assert not re.search(r"<script(?![^>]*\bsrc=)|\son[a-z]+=|\sstyle=|javascript:", answer.text), path
+
+
+@pytest.mark.parametrize(
+    "headers",
+    [{"origin": "http://elsewhere.example"}, {"origin": "http://127.0.0.1", "host": "elsewhere.example"}, {}],
+)
+def test_a_live_run_is_opened_by_this_servers_own_pages_alone(client, shot, headers):
+    with (
+        pytest.raises(WebSocketDisconnect) as refused,
+        client.websocket_connect(f"/shots/{shot}/live", headers=headers),
+    ):
+        pass
+    assert refused.value.code == 4401
+
+
+def test_nobody_who_is_not_signed_in_opens_a_live_run(strict, shot):
+    headers = {"origin": "http://zembrik.studio", "host": "zembrik.studio"}
+    with pytest.raises(WebSocketDisconnect), strict.websocket_connect(f"/shots/{shot}/live", headers=headers):
+        pass
+
+
+@pytest.mark.parametrize(
+    ("asked", "words"),
+    [
+        ("[1]", "no message"), ("{", "no JSON"), ("9" * 200_000, "too long"),
+        ('{"body": 3}', "no live run"), ('{"body": "x", "pin": -1}', "no live run"),
+        ('{"body": "x", "coarser": 99}', "no live run"), ('{"body": "nobody here"}', "no body"),
+    ],
+)  # fmt: skip
+def test_odd_orders_of_a_live_run_are_told(client, shot, asked, words):
+    """Nothing of it costs more than its own connection, and a process that ends by itself."""
+    headers = {"origin": "http://127.0.0.1", "host": "127.0.0.1"}
+    with client.websocket_connect(f"/shots/{shot}/live", headers=headers) as socket:
+        socket.send_text(asked)
+        assert words in socket.receive_json()["ended"]
 
 
 def test_nobody_comes_in_unasked(strict, person, shot):

@@ -29,7 +29,7 @@ class LiveOrder:
     """What is to run live.
 
     Attributes:
-        document: the setup. body, pin: see `live.run.Held`. substeps, chosen: see `live.run.LiveRun`.
+        document: the setup. body, pin: see `live.run.Held`. substeps, chosen, coarser: see `live.run.LiveRun`.
         count_in_s: seconds from "play" to the first frame; -1 waits for the first touch.
     """
 
@@ -39,6 +39,7 @@ class LiveOrder:
     substeps: int | None = None
     chosen: list[str] | None = None
     count_in_s: float = 0.0
+    coarser: int = 1
 
 
 @dataclass
@@ -82,13 +83,14 @@ def _serve(pipe: Connection, settings: Settings, order: LiveOrder) -> None:
     held = Held(order.body, order.pin)
 
     def begin() -> LiveRun:
-        return LiveRun(setup, held, assets, order.substeps, order.chosen)
+        return LiveRun(setup, held, assets, order.substeps, order.chosen, order.coarser)
 
     begin().step(np.zeros(3))  # so that all is loaded and compiled before a hand is on it
     run, play = begin(), Playing()
     place = next(b for b in run.setup.bodies if b.name == held.grip).place
+    faces = {b.name: b.faces.ravel().tolist() for b in run.world.bodies if b.name in run.coarse}
     pipe.send({"ready": {"first": run.first, "fps": setup.fps, "grip": held.grip, "role": run.role,
-                         "at": list(place.translate), "substeps": run.stepper.substeps}})  # fmt: skip
+                         "at": list(place.translate), "substeps": run.stepper.substeps, "faces": faces}})  # fmt: skip
     pipe.send(_picture(run, 0.0, 1.0))
     while True:
         wait = IDLE_S if not play.on else max(play.due - time.monotonic(), 0.0)

@@ -120,6 +120,7 @@ class LiveRun:
         setup: the shot. held: what is in hand. assets: gives the meshes.
         substeps: a frame; None for those of the profile rough.
         chosen: names of the bodies that are simulated; the others rest as they are. None for all.
+        coarser: by how much fewer rows cloth of the shape grid has, see `coarsened`.
 
     Raises:
         Problem: when it cannot be simulated, or has too many points to run live.
@@ -130,8 +131,9 @@ class LiveRun:
     """
 
     def __init__(
-        self, setup: Setup, held: Held, assets: Assets, substeps: int | None = None, chosen: list[str] | None = None
-    ) -> None:
+        self, setup: Setup, held: Held, assets: Assets, substeps: int | None = None, chosen: list[str] | None = None,
+        coarser: int = 1,
+    ) -> None:  # fmt: skip
         document = with_grip(setup, held, assets)
         document["quality"] = {"profile": "rough"} | ({"substeps": substeps} if substeps else {})
         if (setup.quality.self_collision or False) and not substeps:
@@ -139,6 +141,7 @@ class LiveRun:
         document["preroll"] = 0
         if chosen is not None:
             _rest_others(document, {*chosen, held.body, held.grip})
+        self.coarse = coarsened(document, coarser)
         grip = next(b for b in document["bodies"] if b["name"] == held.grip)
         if grip.get("motion"):
             raise Problem(f"'{held.grip}' moves by keys.", "hand", "Keep its motion as a take, then take it away.")
@@ -212,15 +215,31 @@ class LiveRun:
 
 def replay(
     setup: Setup, held: Held, assets: Assets, way: Floats, let_go: int | None = None, substeps: int | None = None,
-    chosen: list[str] | None = None,
+    chosen: list[str] | None = None, coarser: int = 1,
 ) -> LiveRun:  # fmt: skip
     """Run a recorded way (k, 3) of a hand again, as far as it goes; the world ends in the same bytes."""
-    run = LiveRun(setup, held, assets, substeps, chosen)
+    run = LiveRun(setup, held, assets, substeps, chosen, coarser)
     for to in way[1:]:
         if let_go is not None and run.frame == let_go:
             run.release()
         run.step(to)
     return run
+
+
+def coarsened(document: dict[str, Any], coarser: int) -> list[str]:
+    """Give cloth of the shape grid so many times fewer rows, in place; return the names of what became coarser.
+
+    What begins in a form of its own, or is held by the numbers of its points, stays as fine as it is.
+    """
+    changed = []
+    for body in document["bodies"] if coarser > 1 else []:
+        mesh, pins = body["mesh"], body.get("pins") or []
+        by_number = any("numbers" in pin["points"] for pin in pins)
+        if body.get("role") != "cloth" or mesh.get("shape") != "grid" or body.get("form") or by_number:
+            continue
+        body["mesh"] = {**mesh, "segments": [max(n // coarser, 2) for n in mesh["segments"]]}
+        changed.append(body["name"])
+    return changed
 
 
 def _rest_others(document: dict[str, Any], chosen: set[str]) -> None:

@@ -108,13 +108,14 @@ def _order(database: Database, shot_id: int, asked: str) -> LiveOrder:
         assert head is not None
         document = dict(head.document)
     body, pin, substeps, chosen = (values.get(name) for name in ("body", "pin", "substeps", "chosen"))
+    coarser = values.get("coarser", 1)
     count_in = values.get("count_in", 0)
     sound = isinstance(body, str) and len(body) <= 120 and (pin is None or _whole(pin, 0, 10_000))
-    sound &= (substeps is None or _whole(substeps, 1, 400)) and count_in in COUNT_IN_S
+    sound &= _whole(coarser, 1, 8) and (substeps is None or _whole(substeps, 1, 400)) and count_in in COUNT_IN_S
     sound &= chosen is None or (isinstance(chosen, list) and all(isinstance(n, str) for n in chosen[:2001]))
     if not sound:
         raise Problem("what is asked is no live run.", "live", "Load the page again.")
-    return LiveOrder(document, str(body), pin, substeps, chosen, float(count_in))
+    return LiveOrder(document, str(body), pin, substeps, chosen, float(count_in), coarser)
 
 
 def _whole(value: Any, least: int, most: int) -> bool:

@@ -387,7 +387,7 @@ const actions = {
     go(state.status.frames[0]);
     hand.choice.set([], false);
     const [body, pin] = JSON.parse(value("held")), substeps = Number.parseInt(value("substeps"), 10);
-    live.begin({ body, pin, count_in: Number(value("count_in")), substeps: Number.isFinite(substeps) ? substeps : null });
+    live.begin({ body, pin, count_in: Number(value("count_in")), substeps: Number.isFinite(substeps) ? substeps : null, coarser: Number(value("coarser")) });
   },
   "draw-region": (button) => {
     const on = button.getAttribute("aria-pressed") !== "true";
