@@ -27,7 +27,8 @@ def live() -> None:
             "place": {"translate": [0, 0.3, 0]}}  # fmt: skip
     boxes = [
         {"name": f"box {n}", "role": "rigid", "mesh": {"shape": "box", "size": [0.1, 0.1, 0.1]},
-         "proxy": {"kind": "box"}, "place": {"translate": [(n % 4) * 0.12, 0.06 + (n // 16) * 0.12, (n // 4 % 4) * 0.12]}}
+         "proxy": {"kind": "box"},
+         "place": {"translate": [(n % 4) * 0.12, 0.06 + (n // 16) * 0.12, (n // 4 % 4) * 0.12]}}
         for n in range(60)
     ]  # fmt: skip
     fist = {
