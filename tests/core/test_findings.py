@@ -14,7 +14,7 @@ from zembrik.core.findings.check import _width_m, check_setup
 from zembrik.core.findings.outcome import check_outcome
 from zembrik.core.mesh import shapes
 from zembrik.core.mesh.trimesh import TriMesh
-from zembrik.core.setup.assets import FolderAssets, placed_mesh
+from zembrik.core.setup.assets import FolderAssets, NoAssets, placed_mesh
 from zembrik.core.setup.document import parse_setup
 from zembrik.core.solver.energy import motion_energy, stored_energy, volume
 
@@ -321,3 +321,17 @@ def test_findings_that_ask_for_substeps_ask_for_one_count(sheet, tmp_path):
     assert len(asking) == 2 and len({f.remedy for f in asking}) == 1
     left = check_setup(parse_setup(cured(sheet, asking[0])), FolderAssets(tmp_path))
     assert "fast_for_thickness" not in {f.code for f in left}
+
+
+def test_a_plank_that_begins_in_a_post_is_told_and_its_remedy_ends_it():
+    """None of the plank's own corners is in the post: the post's are in the plank."""
+    post = {"name": "post", "role": "collider", "mesh": {"shape": "box", "size": [0.1, 1.0, 0.1]},
+            "proxy": {"kind": "box"}, "place": {"translate": [0, 0.5, 0]}}  # fmt: skip
+    plank = {"name": "plank", "role": "rigid", "mesh": {"shape": "box", "size": [2, 0.05, 1]}, "proxy": {"kind": "box"},
+             "place": {"translate": [0.003, 0.99, 0]}}  # fmt: skip
+    document = {"bodies": [post, plank]}
+    (found,) = check_setup(parse_setup(document), NoAssets())
+    assert found.code == "start_overlap" and "begin inside 'post', the deepest by 18.0 mm" in found.text
+    mended = jsonpatch.apply_patch(document, found.patch)
+    assert mended["bodies"][1]["place"]["translate"][1] == pytest.approx(1.0281, abs=2e-4)  # it lies on it then
+    assert check_setup(parse_setup(mended), NoAssets()) == []

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import contextlib
 import logging
+import math
 import os
 import time
 import traceback
@@ -44,12 +45,16 @@ class LiveOrder:
 
 @dataclass
 class Playing:
-    """How a live run stands: where the hand is asked to go, whether it plays, and when the next frame is due."""
+    """How a live run stands: where the hand is asked to go, whether it plays, when the next frame is due, and so on.
+
+    `counted` is how many seconds to go were told last, `poses` what rigid bodies did, frame by frame.
+    """
 
     to: Any = field(default_factory=lambda: np.zeros(3))
     on: bool = False
     touched: bool = False
     due: float = 0.0
+    counted: int = 0
     poses: list[dict[str, Any]] = field(default_factory=list)
 
 
@@ -93,7 +98,7 @@ def _serve(pipe: Connection, settings: Settings, order: LiveOrder) -> None:
                          "at": list(place.translate), "substeps": run.stepper.substeps, "faces": faces}})  # fmt: skip
     pipe.send(_picture(run, 0.0, 1.0))
     while True:
-        wait = IDLE_S if not play.on else max(play.due - time.monotonic(), 0.0)
+        wait = IDLE_S if not play.on else min(max(play.due - time.monotonic(), 0.0), 0.25)
         while pipe.poll(wait):
             message = pipe.recv()
             wait = 0.0
@@ -113,6 +118,10 @@ def _serve(pipe: Connection, settings: Settings, order: LiveOrder) -> None:
             elif message["do"] == "keep":
                 play.on = False
                 pipe.send({"kept": _kept(run, play, message)})
+        left = math.ceil(play.due - time.monotonic()) if play.on and not play.poses and run.frame == run.first else 0
+        if left > 0 and left != play.counted:
+            play.counted = left
+            pipe.send({"told": f"begins in {left} s"})
         if not play.on or time.monotonic() < play.due or (order.count_in_s < 0 and not play.touched):
             if play.on and order.count_in_s < 0 and not play.touched:
                 time.sleep(IDLE_S)

@@ -5,18 +5,23 @@ from __future__ import annotations
 import copy
 from typing import TYPE_CHECKING, Any
 
+from sqlalchemy import cast, func, select
+from sqlalchemy.dialects.postgresql import JSONPATH
 from sqlalchemy.orm import Session
 
 from zembrik.core.problem import Problem
 from zembrik.core.setup.document import Setup
 from zembrik.library.bodies import removal
 from zembrik.library.intake import free_name
+from zembrik.library.models import Revision, Shot
 from zembrik.library.shots import Patch, apply_patch, edit, get_shot, head_setup
 
 if TYPE_CHECKING:
     from zembrik.core.layout.drop import Layer
 
 Body = dict[str, Any]
+MOST_SHOTS = 40  # whose layers are offered
+_DROPPED = "$.groups[*].drop ? (@ != null)"  # groups that were dropped, as a path in JSON
 
 
 def layer_of(document: dict[str, Any], name: str) -> tuple[int, dict[str, Any]]:
@@ -85,6 +90,43 @@ def keep_drop(session: Session, shot_id: int, order: dict[str, Any], layer: Laye
     drop = {**order["drop"], "rests": layer.fall.rests, "took": layer.fall.frames}
     patch = [*gone, *layer_patch(document, name, drop, bodies)]
     edit(session, shot_id, shot.head.number, patch, f"layer '{name}' dropped: {layer.words}")
+
+
+def layers_of_show(session: Session, shot: Shot) -> list[tuple[int, str, str, int]]:
+    """Return the dropped layers of a show's other shots: the shot's number and code, the layer's name, how many lie."""
+    query = (
+        select(Shot.id, Shot.code, Revision.document)
+        .join(Revision, Revision.id == Shot.head_id)
+        .where(Shot.show_id == shot.show_id, Shot.id != shot.id)
+        .where(func.jsonb_path_exists(Revision.document, cast(_DROPPED, JSONPATH)))
+        .order_by(Shot.code)
+        .limit(MOST_SHOTS)
+    )
+    return [
+        (number, code, group["name"], len(group["bodies"] or group.get("away") or []))
+        for number, code, document in session.execute(query)
+        for group in document.get("groups") or []
+        if group.get("drop")
+    ]
+
+
+def borrowed_patch(document: dict[str, Any], other: dict[str, Any], name: str) -> Patch:
+    """Return the patch that lays a layer of another shot's document out here, where it lies there.
+
+    Names that are taken get a number. What it was made of stays in the other shot: it is not dropped anew from here
+    unless a body of that name is here too.
+    """
+    _, group = layer_of(other, name)
+    wanted = set(group["bodies"])
+    bodies = copy.deepcopy(group.get("away") or [b for b in other.get("bodies", []) if b["name"] in wanted])
+    taken = {body["name"] for body in document.get("bodies", [])}
+    for body in bodies:
+        body["name"] = free_name(body["name"], taken)
+        taken.add(body["name"])
+    titles, title, count = {g["name"] for g in document.get("groups") or []}, name, 2
+    while title in titles:
+        title, count = f"{name[:110]} {count}", count + 1
+    return layer_patch(document, title, group["drop"], bodies)
 
 
 def away_patch(document: dict[str, Any], name: str) -> Patch:

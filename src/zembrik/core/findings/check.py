@@ -18,17 +18,20 @@ from zembrik.core.findings.finding import Finding, set_value
 from zembrik.core.findings.idle import idle_dials
 from zembrik.core.findings.prepare import prepare_findings
 from zembrik.core.findings.tune import tune_findings
+from zembrik.core.layout.fall import fall_onto
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
+from zembrik.core.proxy.outline import outline
 from zembrik.core.setup.assets import Assets, placed_mesh
 from zembrik.core.setup.document import CacheMesh, GridMesh, Setup
 from zembrik.core.setup.materials import SIMULATED
 from zembrik.core.setup.resolve import resolve
 from zembrik.core.solver.build import build_world
 from zembrik.core.solver.world import World
-from zembrik.core.start.overlap import A_TOUCH_M, find_meetings, find_overlaps, places_of
+from zembrik.core.start.overlap import A_TOUCH_M, UP, Overlap, find_meetings, find_overlaps, places_of
 from zembrik.core.start.pairs import rigid_pairs
 
+NO_MESH = TriMesh(np.zeros((0, 3)), np.zeros((0, 3), np.int32))
 FEW_ROWS = 10  # fewer rows of points than this across a sheet fold like a board
 
 
@@ -209,12 +212,12 @@ def start_overlaps(setup: Setup, world: World) -> list[Finding]:
     resolved = resolve(setup)
     dt = 1.0 / (setup.fps * resolved.count_at_start("substeps"))
     names = {body.name: k for k, body in enumerate(setup.bodies)}
-    for overlap in find_overlaps(world):
+    for overlap in (own := find_overlaps(world)) + _asked_by_colliders(world, {(o.body, o.collider) for o in own}):
         if overlap.depth_m < A_TOUCH_M:
             continue
         speed = overlap.depth_m / dt
         text = (
-            f"{overlap.points} points of '{overlap.body}' begin inside '{overlap.collider}', the deepest by "
+            f"{_so_many(overlap.points)} of '{overlap.body}' begin inside '{overlap.collider}', the deepest by "
             f"{overlap.depth_m * 1000:.1f} mm. Pushed out within one substep, it would leave at {speed:.1f} m/s."
         )
         k = names[overlap.body]
@@ -244,6 +247,29 @@ def start_overlaps(setup: Setup, world: World) -> list[Finding]:
             )
         )
     return found
+
+
+def _so_many(points: int) -> str:
+    return f"{points} points" if points > 1 else "Parts"
+
+
+def _asked_by_colliders(world: World, known: set[tuple[str, str]]) -> list[Overlap]:
+    """Return what rigid bodies begin inside of, deepest first, though no place of their own tells: a plank in a post.
+
+    The way out is up, until the body lies on what it is in.
+    """
+    pairs, parts, colliders = rigid_pairs(world), world.solids.parts, world.colliders
+    found = []
+    for a, b, depth, at in zip(pairs.a, pairs.b, pairs.depth, pairs.at, strict=True):
+        part, c = parts[a], -1 - b
+        if b >= 0 or part.mover is not None or (part.name, colliders.names[c]) in known:
+            continue
+        upper, lower = outline(part.shapes, NO_MESH), outline([colliders.shapes[c]], NO_MESH)
+        room = part.surface.room + float(colliders.touch.room[c])
+        raised = float(lower.bounds[1, 1] - upper.bounds[0, 1]) + room
+        fall, _ = fall_onto(upper.moved(upper.points + np.array([0.0, raised, 0.0])), lower, room)
+        found.append(Overlap(part.name, colliders.names[c], float(depth), at, 1, raised - fall, UP))
+    return sorted(found, key=lambda o: (-o.depth_m, o.body, o.collider))
 
 
 def overlapping_bodies(setup: Setup, world: World) -> list[Finding]:

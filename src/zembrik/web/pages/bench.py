@@ -29,6 +29,7 @@ from zembrik.library.bakes import ACTIVE, GONE, bakes_of, progress_of, shown_bak
 from zembrik.library.deliveries import deliveries_of
 from zembrik.library.errands import fits_order
 from zembrik.library.findings import Looking, findings_of
+from zembrik.library.layers import layers_of_show
 from zembrik.library.models import Bake, Shot
 from zembrik.library.proxies import kept_proxies
 from zembrik.library.settings import Settings
@@ -239,7 +240,11 @@ def _start(setup: Setup, resolved: Resolved, number: int | None, places: Setting
     step = 0.1
     if number is not None and (mesh := _mesh(setup.bodies[number], places)) is not None:
         step = 1.1 * float(mesh.size.max())  # so that copies stand clear of each other
-    return {"dials": dials, "step": step} | layer_words(setup, number, places)
+    return (
+        {"dials": dials, "step": step}
+        | layer_words(setup, number, places)
+        | {"borrowable": layers_of_show(words["session"], words["shot"])}
+    )
 
 
 def _motion(setup: Setup, resolved: Resolved, number: int | None, places: Settings, words: Words) -> Words:

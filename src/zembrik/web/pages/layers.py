@@ -13,7 +13,7 @@ from zembrik.core.setup.groups import Drop
 from zembrik.library.bodies import removal
 from zembrik.library.errands import ask, get_errand
 from zembrik.library.groups import refuse_locked, ungroup_patch
-from zembrik.library.layers import away_patch, back_patch, layer_of, rolled_off
+from zembrik.library.layers import away_patch, back_patch, borrowed_patch, layer_of, rolled_off
 from zembrik.library.shots import get_shot, head_setup
 from zembrik.web.dials import from_shown
 from zembrik.web.fields import Id, Text, Whole
@@ -118,6 +118,22 @@ def drop_chosen(request: Request, db: Db, shot_id: Id, names: Text, frames: Whol
     if not 1 <= frames <= 5000:
         raise Problem("a fall takes 1 to 5,000 frames.", "drop", "Type another number.")
     return _watched(request, db, shot_id, {"names": chosen.names, "frames": frames}, chosen.names[-1])
+
+
+@router.post("/shots/{shot_id}/layers/borrow")
+def borrow(
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, source: Text, body: Text = ""
+) -> Response:
+    """Lay a layer of another shot of this show out here."""
+    number, _, name = source.partition("/")
+    with db.session() as session:
+        shot = get_shot(session, shot_id)
+        other = get_shot(session, int(number) if number.isascii() and number.isdigit() and len(number) < 10 else 0)
+        if other.show_id != shot.show_id:
+            raise Problem("that shot is of another show.", "layers", "Choose one of those listed.")
+        patch = borrowed_patch(head_document(session, shot_id), head_document(session, other.id), name)
+        note = f"layer '{name}' of {other.code} laid out here"
+    return apply_patch(request, db, places, shot_id, base, patch, note, "start", body)
 
 
 @router.post("/shots/{shot_id}/layers/edit")
