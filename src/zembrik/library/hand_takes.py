@@ -8,7 +8,6 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
-from zembrik.core.live.run import Held, with_grip
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import Assets
 from zembrik.core.setup.document import Setup, parse_setup
@@ -47,6 +46,8 @@ def hand_patch(setup: Setup, take: Take, assets: Assets) -> tuple[Patch, str]:
     Raises:
         Problem: when the setup has not what was held.
     """
+    from zembrik.core.live.run import Held, with_grip  # pages load without a solver
+
     document = setup.document()
     patch: Patch = []
     for track in take.tracks:

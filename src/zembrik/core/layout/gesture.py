@@ -12,7 +12,6 @@ from zembrik.core.motion.angles import angles_of
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import Assets, placed_mesh, start_mesh
 from zembrik.core.setup.document import Body, Place, Setup
-from zembrik.core.solver.pins import meshes_of, pin_weights
 from zembrik.core.units import turn_matrix
 
 Floats = NDArray[np.float64]
@@ -119,6 +118,8 @@ def gesture_patch(setup: Setup, numbers: list[int], gesture: Gesture, assets: As
 
 def _pins_along(setup: Setup, number: int, gesture: Gesture, assets: Assets) -> Patch:
     """Return what the pins of a body take after a gesture, where they take it by places in the world."""
+    from zembrik.core.solver.pins import meshes_of, pin_weights  # pages load without a solver
+
     body, patch = setup.bodies[number], []
     for n, pin in enumerate(body.pins):
         rule, path = pin.points, f"/bodies/{number}/pins/{n}/points"

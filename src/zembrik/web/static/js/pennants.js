@@ -26,6 +26,12 @@ const FLAGS = {
   size: [{ what: "size", at: new THREE.Vector3(0.62, 0.62, 0.62), text: "×", title: "Larger or smaller" }],
 };
 
+function drawn(name, values) {
+  const part = document.createElementNS("http://www.w3.org/2000/svg", name);
+  for (const [key, value] of Object.entries(values)) part.setAttribute(key, value);
+  return part;
+}
+
 export class Pennants {
   // home: the element over the canvas. told: is given what a gesture amounts to while it goes on. done: takes it when it ends.
   constructor(view, home, told, done) {
@@ -90,11 +96,11 @@ export class Pennants {
         if (!tip || !foot) continue;
         flag.button.style.left = `${tip[0]}px`;
         flag.button.style.top = `${tip[1]}px`;
-        if (flag.what === "axis" || flag.what === "size") poles.push(`<line class="pole p${flag.k ?? 0}" x1="${foot[0]}" y1="${foot[1]}" x2="${tip[0]}" y2="${tip[1]}"/>`);
+        if (flag.what === "axis" || flag.what === "size") poles.push(drawn("line", { class: `pole p${flag.k ?? 0}`, x1: foot[0], y1: foot[1], x2: tip[0], y2: tip[1] }));
         if (flag.what === "turn") poles.push(this.bow(base, flag.k, long));
       }
     }
-    this.lines.innerHTML = poles.join("");
+    this.lines.replaceChildren(...poles);
   }
 
   // A piece of the round about an axis, to both sides of its flag.
@@ -105,7 +111,7 @@ export class Pennants {
       const at = this.view.onCanvas(base.clone().addScaledVector(one, long * Math.cos(a)).addScaledVector(two, long * Math.sin(a)));
       if (at) dots.push(at.map((v) => v.toFixed(1)).join(","));
     }
-    return `<polyline class="bow p${k}" points="${dots.join(" ")}"/>`;
+    return drawn("polyline", { class: `bow p${k}`, points: dots.join(" ") });
   }
 
   // ---- a gesture
