@@ -135,7 +135,7 @@ def test_a_layer_is_laid_out_in_another_shot_of_the_show(database, document):
     drop = {"sources": [{"body": "pole"}], "count": 2, "across": [0, 1], "along": [0, 1]}
     laid = [{**link(f"pear {n}", 0.5 + n), "role": "collider"} for n in range(2)]
     with database.session() as session:
-        show = create_show(session, "Windfall Fair")
+        show = create_show(session, "A fair of layers")
         one = create_shot(
             session, show, "LAY-1", "Laid", apply_patch(document, layer_patch(document, "heap", drop, laid))
         )
