@@ -144,3 +144,12 @@ def test_bodies_that_are_there_are_dropped_where_they_are():
     cloth = {"name": "crate", "role": "cloth", "mesh": {"shape": "grid", "size": [1, 1], "segments": [4, 4]}}
     with pytest.raises(Problem, match="only rigid bodies are dropped"):
         drop_bodies(parse_setup({"bodies": [*TRAY, cloth]}), {"names": ["crate"], "frames": 240}, NoAssets())
+
+
+def test_a_chosen_body_that_falls_past_everything_stays_where_it_was():
+    crates = [{"name": n, "role": "collider", "mesh": BOX["mesh"], "place": {"translate": [x, 0.5, 0]}}
+              for n, x in (("over", 0.0), ("beside", 3.0))]  # fmt: skip
+    setup = parse_setup({"bodies": [*TRAY, *crates], "world": {"ground": None}})
+    found = drop_bodies(setup, {"names": ["over", "beside"], "frames": 120}, NoAssets())
+    assert [body["name"] for body in found.bodies] == ["over"]
+    assert "1 fell past everything and stay where they were" in found.words

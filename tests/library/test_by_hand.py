@@ -1,6 +1,8 @@
 """Edits of several bodies at once: copies with what holds them, mirrors, groups, layers out and back."""
 
 import copy
+import multiprocessing
+import threading
 
 import numpy as np
 import pytest
@@ -8,6 +10,7 @@ import pytest
 from zembrik.core.problem import Problem
 from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import parse_setup
+from zembrik.farm.live import LiveOrder, run_live
 from zembrik.library.bodies import removal, rename_patch
 from zembrik.library.duplicates import exchange_patch, mirrored_copies, settings_patch, stepped_copies
 from zembrik.library.groups import group_patch, refuse_locked, rename_group_patch, switch_patch, ungroup_patch
@@ -148,3 +151,34 @@ def test_a_layer_is_laid_out_in_another_shot_of_the_show(database, document):
         found = get_shot(session, two.id).head.document
     assert [b["name"] for b in found["bodies"]] == ["pear 1", "pear 0", "pear 1 2"]
     assert found["bodies"][2]["place"] == laid[1]["place"] and found["groups"][0]["bodies"] == ["pear 0", "pear 1 2"]
+
+
+def test_a_mistyped_bound_costs_a_live_run_nothing(settings, document):
+    """Over the pipe, as a page speaks: told, and the same recording is kept by the next try."""
+    ours, theirs = multiprocessing.Pipe()
+    order = LiveOrder({**document, "joints": [], "groups": []}, "pole")
+    running = threading.Thread(target=run_live, args=(theirs, settings, order), daemon=True)
+    running.start()
+
+    def hear(key):
+        while ours.poll(120):
+            message = ours.recv()
+            assert "ended" not in message, message
+            if key in message:
+                return message[key]
+        raise AssertionError(f"no {key} came")
+
+    assert hear("ready")["grip"] == "pole"
+    ours.send({"do": "play"})
+    ours.send({"to": [0.05, 0.0, 0.0]})
+    while hear("frame") < 4:
+        pass
+    ours.send({"do": "let go"})
+    assert hear("told").startswith("Only a rigid body is let go of")
+    ours.send({"do": "keep", "bound_m": -1.0})
+    assert "is no bound" in hear("told")
+    ours.send({"do": "keep", "bound_m": 0.0005})
+    assert hear("kept")["tracks"][0]["body"] == "pole"
+    ours.close()
+    running.join(30)
+    assert not running.is_alive()

@@ -66,12 +66,17 @@ def run_live(pipe: Connection, settings: Settings, order: LiveOrder) -> None:
     except (EOFError, BrokenPipeError, ConnectionResetError, KeyboardInterrupt):
         pass
     except Problem as problem:
-        _tell(pipe, {"ended": f"{problem.what[:1].upper()}{problem.what[1:]} {problem.remedy}".strip()})
+        _tell(pipe, {"ended": _in_words(problem)})
     except Exception as fault:  # a fault of ours must show on the page, not only in the log
         log.error("live run: %s", traceback.format_exc())
         _tell(pipe, {"ended": f"A fault in the program: {type(fault).__name__}: {fault}"[:500]})
     finally:
         pipe.close()
+
+
+def _in_words(problem: Problem) -> str:
+    where = f" ({problem.where})" if problem.where.startswith("frame") else ""
+    return f"{problem.what[:1].upper()}{problem.what[1:].rstrip('.')}{where}. {problem.remedy}".strip()
 
 
 def _tell(pipe: Connection, message: Message) -> None:
@@ -113,11 +118,15 @@ def _serve(pipe: Connection, settings: Settings, order: LiveOrder) -> None:
             elif message["do"] == "again":
                 run, play = begin(), Playing()
                 pipe.send(_picture(run, 0.0, 1.0))
-            elif message["do"] == "let go":
-                run.release()
-            elif message["do"] == "keep":
-                play.on = False
-                pipe.send({"kept": _kept(run, play, message)})
+            elif message["do"] in ("let go", "keep"):
+                try:
+                    if message["do"] == "let go":
+                        run.release()
+                    else:
+                        play.on = False
+                        pipe.send({"kept": _kept(run, play, message)})
+                except Problem as problem:  # a bound mistyped must not cost what was recorded
+                    pipe.send({"told": _in_words(problem)})
         left = math.ceil(play.due - time.monotonic()) if play.on and not play.poses and run.frame == run.first else 0
         if left > 0 and left != play.counted:
             play.counted = left
@@ -131,7 +140,12 @@ def _serve(pipe: Connection, settings: Settings, order: LiveOrder) -> None:
             pipe.send({"told": f"{MOST_FRAMES:,} frames are as many as a take has: keep it, or begin again."})
             continue
         begun = time.monotonic()
-        run.step(play.to)
+        try:
+            run.step(play.to)
+        except Problem as problem:  # it blew up: what the hand did until then can still be kept
+            play.on = False
+            pipe.send({"told": _in_words(problem)})
+            continue
         took = time.monotonic() - begun
         play.poses.append({name: np.asarray(pose).tolist() for name, rigid, pose in run.shown() if rigid})
         late = time.monotonic() - play.due

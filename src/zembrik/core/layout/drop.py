@@ -266,8 +266,9 @@ def drop_bodies(setup: Setup, order: dict[str, Any], assets: Assets, tell: Tell 
             for n, body in enumerate(setup.document()["bodies"]) if body["name"] in wanted
         ]  # fmt: skip
         found = fall(setup, bodies, assets, order["frames"], tell)
-        kept = [{**body, "place": place} for body, place in zip(bodies, found.places, strict=True)]
-        return Layer(kept, found, told(found, len(kept)))
+        lost = set(found.lost.tolist())
+        lie = [{**b, "place": p} for n, (b, p) in enumerate(zip(bodies, found.places, strict=True)) if n not in lost]
+        return Layer(lie, found, told(found, len(lie), "stay where they were"))
     if order.get("anew"):
         gone = {name for group in setup.groups if group.name == order["name"] for name in group.bodies}
         document = setup.document()
@@ -281,14 +282,14 @@ def drop_bodies(setup: Setup, order: dict[str, Any], assets: Assets, tell: Tell 
     return Layer(kept, found, told(found, len(kept)))
 
 
-def told(found: Dropped, count: int) -> str:
-    """Return in words how a fall ended."""
+def told(found: Dropped, count: int, lost: str = "are gone") -> str:
+    """Return in words how a fall ended, and what becomes of what is lost."""
     words = f"{count} bod{'ies' if count > 1 else 'y'} dropped in {found.frames} frames"
     words += "; all lie still" if found.rests else f"; the fastest still goes at {1e3 * found.fastest.max():.0f} mm/s"
     if found.asked:
         words += ", for it was stopped there"
     if len(found.lost):
-        words += f"; {len(found.lost)} fell past everything and are gone"
+        words += f"; {len(found.lost)} fell past everything and {lost}"
     return words + "."
 
 

@@ -136,7 +136,7 @@ class LiveRun:
     ) -> None:  # fmt: skip
         document = with_grip(setup, held, assets)
         document["quality"] = {"profile": "rough"} | ({"substeps": substeps} if substeps else {})
-        if (setup.quality.self_collision or False) and not substeps:
+        if setup.quality.self_collision:
             document["quality"]["self_collision"] = True
         document["preroll"] = 0
         if chosen is not None:

@@ -27,7 +27,7 @@ export class Hand {
   field(name) { return this.form.elements[name]; }
   group() { return this.view.groups.find((one) => one.bodies.length === this.names.length && one.bodies.every((name) => this.view.chosen.has(name))); }
 
-  // Draws the bar for what is chosen; from the first frame on it is only told, for places are those of the start.
+  // Draws the bar for what is chosen. Places are those of the start: at later frames the bar offers to go there.
   show() {
     const { names } = this, group = this.group();
     this.form.hidden = !names.length;

@@ -58,7 +58,7 @@ export class Live {
     if (typeof data === "string") {
       const told = JSON.parse(data);
       if (told.ready) { this.ready = told.ready; this.at = new THREE.Vector3(...told.ready.at); for (const [name, faces] of Object.entries(told.ready.faces)) this.view.setFaces(name, faces); this.say("ready: drag in the viewport, or play"); this.buttons(); }
-      if (told.told) this.say(told.told);
+      if (told.told) { this.say(told.told); if (!told.told.startsWith("begins")) { this.playing = false; this.buttons(); } }
       if (told.take) { this.say(`kept as '${told.name}': ${told.frames} frames${told.keys ? `, ${told.keys} keys` : ""}`); this.playing = false; this.buttons(); this.kept(told); }
       if (told.ended) this.last = told.ended;
       return;

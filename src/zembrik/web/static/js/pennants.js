@@ -209,7 +209,7 @@ export class Pennants {
     if (!at) return;
     active.surface = { point: at.toArray(), normal: normal.toArray() };
     const middle = lead.getCenter(new THREE.Vector3());
-    active.move.set(at.x - middle.x, at.y - lead.min.y + 0, at.z - middle.z);
+    active.move.set(at.x - middle.x, at.y - lead.min.y, at.z - middle.z);
   }
 
   // Onto a typed grid, or a neighbour's side, for what moves along axes.
