@@ -64,7 +64,7 @@ def glb_parts(data):
 def accessor(head, binary, number):
     entry = head["accessors"][number]
     view = head["bufferViews"][entry["bufferView"]]
-    width = {"SCALAR": 1, "VEC3": 3}[entry["type"]]
+    width = {"SCALAR": 1, "VEC3": 3, "VEC4": 4}[entry["type"]]
     values = np.frombuffer(
         binary, {5126: "<f4", 5125: "<u4"}[entry["componentType"]], entry["count"] * width, view["byteOffset"]
     )
@@ -261,3 +261,66 @@ def test_the_size_that_is_told_before_is_about_right(baked, out, kind):
     deliver(baked, path, Order(kind))
     told = expected_bytes(prepare(baked, Order(kind)))
     assert 0.5 < told / path.stat().st_size < 2.0
+
+
+@pytest.fixture(scope="module")
+def copies(tmp_path_factory):
+    """Three boxes of one mesh, one of them larger and two turned, thrown about; and a sheet."""
+    box = {"role": "rigid", "mesh": {"shape": "box", "size": [0.1, 0.2, 0.3]}, "proxy": {"kind": "box"}}
+    places = [([0, 1, 0], [0, 0, 0], 1.0), ([1, 1, 0.5], [20, 40, 60], 2.0), ([-1, 1, 0], [0, 170, 0], 1.0)]
+    bodies = [
+        {**box, "name": f"box {k}", "place": {"translate": shift, "rotate": turn, "scale": scale}}
+        for k, (shift, turn, scale) in enumerate(places)
+    ]
+    sheet = {"name": "sheet", "role": "cloth", "mesh": {"shape": "grid", "size": [1, 1], "segments": [3, 3]}}
+    spin = {"axis": [1, 2, 3], "angle": {"keys": [[1, 0.0], [6, 300.0]]}}
+    bodies[1] |= {"motion": {"spin": spin}, "release": 2}
+    setup = parse_setup({"bodies": [*bodies, sheet], "frames": [1, 6], "world": {"ground": None}})
+    path = tmp_path_factory.mktemp("copies") / "c.zarr"
+    bake(setup, NoAssets(), path)
+    return Cache(path)
+
+
+@pytest.mark.parametrize(("unit", "up", "fps", "rounds"), [("m", "y", None, 0), ("cm", "z", 48.0, 1)])
+def test_copies_in_usd_are_instances_of_one_mesh(copies, out, unit, up, fps, rounds):
+    from pxr import Usd, UsdGeom
+
+    order = Order("usdc", None, (), unit, up, fps, subdivided=rounds)
+    deliver(copies, out / f"copies-{unit}.usdc", order)
+    content = prepare(copies, order)
+    stage = Usd.Stage.Open(str(out / f"copies-{unit}.usdc"))
+    assert len([p for p in stage.TraverseAll() if p.IsInstance()]) == 3 and len(stage.GetPrototypes()) == 1
+    prims = list(Usd.PrimRange(stage.GetDefaultPrim(), Usd.TraverseInstanceProxies()))
+    for frame in content.frames:
+        for part in content.parts:
+            mesh = next(p for p in prims if p.IsA(UsdGeom.Mesh) and f"/{part.file_name}" in str(p.GetPath()))
+            place = np.array(UsdGeom.XformCache(frame).GetLocalToWorldTransform(mesh))
+            points = np.array(UsdGeom.Mesh(mesh).GetPointsAttr().Get(frame), np.float64)
+            away = points @ place[:3, :3] + place[3, :3] - content.points(part, frame)
+            assert np.abs(away).max() < EXACT_M / METRES_PER_UNIT[unit], (part.name, frame)
+
+
+def test_copies_in_gltf_are_nodes_of_one_mesh(copies, out):
+    path, order = out / "copies.glb", Order("glb", fps=30.0)
+    deliver(copies, path, order)
+    command = ["node", str(TOOLS / "validate_gltf.cjs"), str(path)]
+    report = json.loads(subprocess.run(command, capture_output=True, text=True, check=True, cwd=TOOLS).stdout)
+    assert report["numErrors"] == 0 and report["numWarnings"] == 0, report["messages"]
+    head, binary = glb_parts(path.read_bytes())
+    assert len(head["meshes"]) == 2 and len({node["mesh"] for node in head["nodes"][:3]}) == 1
+    content, (animation,) = prepare(copies, order), head["animations"]
+    primitive = head["meshes"][head["nodes"][0]["mesh"]]["primitives"][0]
+    own = accessor(head, binary, primitive["attributes"]["POSITION"])
+    played = {
+        (c["target"]["node"], c["target"]["path"]): accessor(
+            head, binary, animation["samplers"][c["sampler"]]["output"]
+        )
+        for c in animation["channels"]
+    }
+    for k, part in enumerate(content.parts[:3]):
+        scale = head["nodes"][k].get("scale", [1.0])[0]
+        for n, frame in enumerate(content.frames):
+            turn = Rotation.from_quat(played[k, "rotation"][n]).as_matrix()
+            away = (own * scale) @ turn.T + played[k, "translation"][n] - content.points(part, frame)
+            assert np.abs(away).max() < EXACT_M, (part.name, frame)
+    assert path.stat().st_size < 1.5 * expected_bytes(content) + 4000

@@ -6,11 +6,11 @@ from zembrik.core.exchange.apart import SMALL, read_apart
 from zembrik.core.findings.check import check_setup
 from zembrik.core.mesh import shapes
 from zembrik.core.mesh.audit import audit
+from zembrik.core.proxy.fit import fit_proxy
 from zembrik.core.proxy.measure import measure_fit
 from zembrik.core.proxy.words import PROXY_WORDS
 from zembrik.core.setup.assets import NoAssets
-from zembrik.core.setup.document import Body, parse_setup
-from zembrik.core.solver.colliders import collider_shape
+from zembrik.core.setup.document import parse_setup
 from zembrik.core.sources import solver_edition
 
 
@@ -24,4 +24,4 @@ def warm_up() -> None:
     mesh = shapes.box((1.0, 1.0, 1.0), 2)
     audit(mesh)
     for kind in set(PROXY_WORDS) - {"hulls"}:
-        measure_fit([collider_shape(Body.model_validate(box), kind, mesh)], mesh)
+        measure_fit([fit_proxy(kind, mesh)], mesh)

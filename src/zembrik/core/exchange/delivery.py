@@ -113,7 +113,7 @@ class Content:
         si = points_at(self.cache, part.number, self.moment(frame))
         if self.order.subdivided:
             at = int(np.floor(self.moment(frame) + NEAR)) if part.changes else None
-            mesh = _subdivided(si, self.cache.faces(part.number, at), self.order.subdivided)
+            mesh = subdivided(si, self.cache.faces(part.number, at), self.order.subdivided)
             si = mesh.points.astype(np.float32)
         if self.order.unit == "m" and self.order.up_axis == "y":
             return si
@@ -126,11 +126,12 @@ class Content:
         at = int(np.floor(self.moment(frame) + NEAR))
         held = self.cache.faces(part.number, at)
         if self.order.subdivided:
-            return _subdivided(self.cache.points(part.number, at), held, self.order.subdivided).faces
+            return subdivided(self.cache.points(part.number, at), held, self.order.subdivided).faces
         return held
 
 
-def _subdivided(points: NDArray[np.float32], faces: NDArray[np.int32], rounds: int) -> TriMesh:
+def subdivided(points: NDArray[np.float32], faces: NDArray[np.int32], rounds: int) -> TriMesh:
+    """Return a mesh after so many rounds of Loop's subdivision."""
     from zembrik.core.mesh.still import smoothed  # brings the compiler, which no page waits for
     from zembrik.core.mesh.trimesh import TriMesh
 
@@ -182,7 +183,7 @@ def prepare(cache: Cache, order: Order) -> Content:
             file_name = f"{stem}_{more}"
         faces = cache.faces(number)
         if order.subdivided:
-            faces = _subdivided(cache.points(number, cache.first), faces, order.subdivided).faces
+            faces = subdivided(cache.points(number, cache.first), faces, order.subdivided).faces
         parts.append(Part(name, file_name, number, faces, changes))
     return Content(cache, order, first, last, parts)
 
@@ -267,6 +268,7 @@ def told_frames(content: Content, tell: Tell) -> Iterator[int]:
 # Bytes a point and frame (or a body and frame, of tracks), and a face, as measured on the demo's shots.
 A_POINT: dict[str, float] = {"glb": 25.0, "usdc": 9.5, "usda": 31.0, "abc": 12.0, "obj.zip": 12.5, "ply.zip": 10.0}
 A_ROW: dict[str, float] = {"csv": 165.0, "json": 300.0}
+A_PLACE: dict[str, float] = {"glb": 28.0, "usdc": 45.0, "usda": 190.0}  # of a body that keeps its form, at a frame
 
 
 def expected_bytes(content: Content) -> float:
@@ -274,7 +276,16 @@ def expected_bytes(content: Content) -> float:
     kind, frames = content.order.format, len(content.frames)
     if kind in A_ROW:
         return A_ROW[kind] * frames * len(content.parts)
-    points = sum(content.cache.point_counts[p.number] for p in content.parts) * 4**content.order.subdivided
-    faces = sum(len(p.faces) for p in content.parts)
-    again = frames if kind.endswith(".zip") else 1  # a sequence has the faces in every file
-    return A_POINT[kind] * points * frames + (5.0 if again > 1 else 12.0) * faces * again
+    total, seen, cache = 0.0, set(), content.cache
+    for part in content.parts:
+        points = cache.point_counts[part.number] * 4**content.order.subdivided
+        a_mesh = A_POINT[kind] * points + 12.0 * len(part.faces)
+        if kind in A_PLACE and cache.is_rigid(part.number):
+            mesh = (points, len(part.faces))  # copies share theirs
+            total += A_PLACE[kind] * frames + (0.0 if mesh in seen else a_mesh)
+            seen.add(mesh)
+        elif kind.endswith(".zip"):  # a sequence has the faces in every file
+            total += (A_POINT[kind] * points + 5.0 * len(part.faces)) * frames
+        else:
+            total += A_POINT[kind] * points * frames + 12.0 * len(part.faces)
+    return total

@@ -1,8 +1,8 @@
-"""Binary glTF 2.0: one mesh a body, whose frames are morph targets played one after the other.
+"""Binary glTF 2.0: bodies that keep their form are nodes that move, and copies of one share its mesh.
 
-The first frame is the mesh itself; every later frame is a target that holds the way from
-the first. The weights are animated so that at a frame's time exactly its target counts, and
-between two frames a viewer blends the two in a straight line.
+The frames of other bodies are morph targets played one after the other. The first frame is the mesh itself; every later
+frame is a target that holds the way from the first. The weights are animated so that at a frame's time exactly its
+target counts, and between two frames a viewer blends the two in a straight line.
 """
 
 from __future__ import annotations
@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from zembrik import __version__
+from zembrik.core.exchange.copies import Standing, alike, shared_meshes, standing
 from zembrik.core.exchange.delivery import Content, Part, Tell, told_frames
 from zembrik.core.mesh.trimesh import point_normals
 from zembrik.core.problem import Problem
@@ -83,60 +84,102 @@ def write(content: Content, path: Path, tell: Tell) -> None:
 
 
 def _document(content: Content, buffer: _Buffer, tell: Tell) -> dict[str, Any]:
-    base = [_first_frame(content, part, buffer) for part in content.parts]
-    targets: list[list[dict[str, int]]] = [[] for _ in content.parts]
+    meshes: list[dict[str, Any]] = []
+    nodes: list[dict[str, Any]] = [{"name": part.name} for part in content.parts]
+    moved: dict[int, list[Standing]] = {}
+    for shared in shared_meshes(content):
+        for k in shared.parts:
+            moved[k], nodes[k]["mesh"] = [], len(meshes)
+        meshes.append({"name": shared.name, "primitives": [_primitive(shared.points, shared.faces, buffer)]})
+    forms = {k: _Form(content, part, buffer) for k, part in enumerate(content.parts) if k not in moved}
     for frame in told_frames(content, tell):
-        if frame == content.first:
-            continue
         for k, part in enumerate(content.parts):
-            points, normals, _ = base[k]
-            now = content.points(part, frame)
-            way, turn = now - points, point_normals(now, part.faces).astype(np.float32) - normals
-            targets[k].append(
-                {"POSITION": buffer.add(way, "VEC3", FLOAT, span=True), "NORMAL": buffer.add(turn, "VEC3", FLOAT)}
-            )
-    steps = len(content.frames)
+            if k in moved:
+                moved[k].append(standing(content, part, frame))
+            elif frame != content.first:
+                forms[k].add(frame)
+    for k, form in forms.items():
+        nodes[k]["mesh"] = len(meshes)
+        meshes.append(form.mesh())
+    for k, places in moved.items():
+        nodes[k] |= {"translation": places[0].shift.tolist(), "rotation": places[0].turn.tolist()}
+        nodes[k] |= {"scale": [places[0].scale] * 3} if places[0].scale != 1.0 else {}
     document: dict[str, Any] = {
         "asset": {"version": "2.0", "generator": f"zembrik {__version__}"},
         "scene": 0,
-        "scenes": [{"nodes": list(range(len(content.parts)))}],
-        "nodes": [{"mesh": k, "name": part.name} for k, part in enumerate(content.parts)],
-        "meshes": [],
+        "scenes": [{"nodes": list(range(len(nodes)))}],
+        "nodes": nodes,
+        "meshes": meshes,
     }
-    for k, part in enumerate(content.parts):
-        primitive = dict(base[k][2])
-        mesh: dict[str, Any] = {"name": part.name, "primitives": [primitive]}
-        if targets[k]:
-            primitive["targets"] = targets[k]
-            mesh["weights"] = [0.0] * len(targets[k])
-        document["meshes"].append(mesh)
-    if steps > 1:
-        times = (np.arange(steps) / content.fps).astype(np.float32)
-        time_at = buffer.add(times, "SCALAR", FLOAT, span=True)
-        weights = np.eye(steps, steps - 1, k=-1, dtype=np.float32)  # the first frame has no target
-        weight_at = buffer.add(weights.reshape(-1), "SCALAR", FLOAT)
-        sampler = {"input": time_at, "output": weight_at, "interpolation": "LINEAR"}
-        channels = [{"sampler": 0, "target": {"node": k, "path": "weights"}} for k in range(len(content.parts))]
-        document["animations"] = [{"name": "cache", "samplers": [sampler], "channels": channels}]
-    document |= {
+    if len(content.frames) > 1:
+        document["animations"] = [_animation(content, buffer, moved, list(forms))]
+    return document | {
         "accessors": buffer.accessors,
         "bufferViews": buffer.views,
         "buffers": [{"byteLength": buffer.length}],
     }
-    return document
 
 
-def _first_frame(
-    content: Content, part: Part, buffer: _Buffer
-) -> tuple[NDArray[np.float32], NDArray[np.float32], dict[str, Any]]:
-    points = content.points(part, content.first)
-    normals = point_normals(points, part.faces).astype(np.float32)
-    primitive = {
+def _animation(
+    content: Content, buffer: _Buffer, moved: dict[int, list[Standing]], formed: list[int]
+) -> dict[str, Any]:
+    """Return what plays all frames: places and turns of what keeps its form, weights of what does not."""
+    steps = len(content.frames)
+    times = (np.arange(steps) / content.fps).astype(np.float32)
+    time_at = buffer.add(times, "SCALAR", FLOAT, span=True)
+    samplers: list[dict[str, Any]] = []
+    channels: list[dict[str, Any]] = []
+
+    def play(node: int, path: str, output: int) -> None:
+        channels.append({"sampler": len(samplers), "target": {"node": node, "path": path}})
+        samplers.append({"input": time_at, "output": output, "interpolation": "LINEAR"})
+
+    for k, places in moved.items():
+        turns = [places[0].turn]
+        for place in places[1:]:
+            turns.append(alike(place.turn, turns[-1]))
+        shifts = np.array([place.shift for place in places], np.float32)
+        play(k, "translation", buffer.add(shifts, "VEC3", FLOAT))
+        play(k, "rotation", buffer.add(np.array(turns, np.float32), "VEC4", FLOAT))
+    if formed:
+        weights = np.eye(steps, steps - 1, k=-1, dtype=np.float32)  # the first frame has no target
+        weight_at = buffer.add(weights.reshape(-1), "SCALAR", FLOAT)
+        for k in formed:
+            play(k, "weights", weight_at)
+    return {"name": "cache", "samplers": samplers, "channels": channels}
+
+
+class _Form:
+    """A body that changes its form: its mesh at the first frame, and the way from there to every other."""
+
+    def __init__(self, content: Content, part: Part, buffer: _Buffer) -> None:
+        self.content, self.part, self.buffer = content, part, buffer
+        self.points = content.points(part, content.first)
+        self.normals = point_normals(self.points, part.faces).astype(np.float32)
+        self.primitive = _primitive(self.points, part.faces, buffer)
+        self.targets: list[dict[str, int]] = []
+
+    def add(self, frame: int) -> None:
+        now = self.content.points(self.part, frame)
+        way, turn = now - self.points, point_normals(now, self.part.faces).astype(np.float32) - self.normals
+        position = self.buffer.add(way, "VEC3", FLOAT, span=True)
+        self.targets.append({"POSITION": position, "NORMAL": self.buffer.add(turn, "VEC3", FLOAT)})
+
+    def mesh(self) -> dict[str, Any]:
+        found: dict[str, Any] = {"name": self.part.name, "primitives": [self.primitive]}
+        if self.targets:
+            self.primitive["targets"] = self.targets
+            found["weights"] = [0.0] * len(self.targets)
+        return found
+
+
+def _primitive(points: NDArray[np.float32], faces: NDArray[np.int32], buffer: _Buffer) -> dict[str, Any]:
+    normals = point_normals(points, faces).astype(np.float32)
+    return {
         "attributes": {
             "POSITION": buffer.add(points, "VEC3", FLOAT, 34962, span=True),
             "NORMAL": buffer.add(normals, "VEC3", FLOAT, 34962),
         },
-        "indices": buffer.add(part.faces.astype(np.uint32).ravel(), "SCALAR", UINT, 34963),
+        "indices": buffer.add(faces.astype(np.uint32).ravel(), "SCALAR", UINT, 34963),
         "mode": 4,
     }
-    return points, normals, primitive

@@ -6,14 +6,17 @@ which the page, the command line and docs/setup.schema.json all show.
 
 from __future__ import annotations
 
+import hashlib
 import json
 import re
+from functools import lru_cache
 from typing import Annotated, Any, Literal
 
 from pydantic import ConfigDict, Discriminator, Field, ValidationError, field_validator, model_validator
 
 from zembrik.core.problem import Problem
 from zembrik.core.proxy.words import CARRIED_PROXIES
+from zembrik.core.remember import Aside
 from zembrik.core.setup.groups import Group
 from zembrik.core.setup.joints import Joint
 from zembrik.core.setup.keyed import Keyed, KeyedPart, KeyedWhole, keyed_dial
@@ -494,13 +497,26 @@ class Setup(Part):
 
 
 def parse_setup(document: Any, where: str = "setup") -> Setup:
-    """Validate a document of plain JSON values.
+    """Validate a document of plain JSON values; the same one gives the same setup again, which nobody may change.
 
     Raises:
         Problem: naming the path of every wrong value (at most five).
     """
     if not isinstance(document, dict):
         raise Problem("a setup is a JSON object.", where)
+    try:
+        content = hashlib.sha256(json.dumps(document, sort_keys=True).encode()).hexdigest()
+    except (TypeError, ValueError, RecursionError):  # what is no JSON is told below
+        return _validated(document, where)
+    return _parsed(content, Aside((document, where)))
+
+
+@lru_cache(maxsize=16)
+def _parsed(content: str, aside: Aside[tuple[dict[str, Any], str]]) -> Setup:
+    return _validated(*aside.value)
+
+
+def _validated(document: dict[str, Any], where: str) -> Setup:
     try:
         return Setup.model_validate({"schema": SCHEMA, **document})
     except ValidationError as error:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import copy
 import hashlib
 import json
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
 from zembrik.core.motion.track import extremes_of, scaled, value_at
@@ -57,7 +59,26 @@ class Resolved:
 
 
 def resolve(setup: Setup) -> Resolved:
-    """Fill in every value that the document leaves to its preset, its profile or a default."""
+    """Fill in every value that the document leaves to its preset, its profile or a default; nobody may change it."""
+    return _resolved(_Same(setup))
+
+
+class _Same:
+    """A setup that a cache knows by being the very one: `parse_setup` gives one document the same setup again."""
+
+    def __init__(self, setup: Setup) -> None:
+        self.setup = setup
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Same) and other.setup is self.setup
+
+    def __hash__(self) -> int:
+        return id(self.setup)
+
+
+@lru_cache(maxsize=16)
+def _resolved(same: _Same) -> Resolved:
+    setup = same.setup
     full = setup.model_dump(mode="json", by_alias=True)
     given = setup.document()
     origins: dict[str, str] = {}
@@ -176,7 +197,7 @@ def setup_hash(setup: Setup, mesh_hash: Callable[[str], str]) -> str:
         setup: the document.
         mesh_hash: gives the hash of a mesh file's content by its name.
     """
-    document = resolve(setup).document
+    document = copy.deepcopy(resolve(setup).document)
     del document["title"], document["groups"]  # neither is computed with
     document["frames"] = document["frames"][0]
     document["quality"].pop("profile")

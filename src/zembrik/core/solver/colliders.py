@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from typing import Any, NamedTuple
 
@@ -139,36 +139,44 @@ def _corners(low: Floats, high: Floats) -> Floats:
 def proxy_shapes(body: Body, proxy: dict[str, Any], mesh: TriMesh, tell: Tell = silent) -> list[Shape]:
     """Return the shapes of a body's resolved proxy on its placed mesh: one, or several hulls.
 
+    They are found in the body's own axes, once for all its copies, however these are turned. A plane lies level on
+    what is placed.
+
     Raises:
         Problem: when the mesh is nothing for that proxy. Stopped: when `tell` says so.
     """
-    if proxy["kind"] == "reduced":
-        return [Shape("surface", mesh=reduced(mesh, proxy["keep"], body.name))]
-    if proxy["kind"] == "shell":
-        return [Shape("surface", mesh=_shell_of(_Alike(mesh), _closes_m(proxy, mesh), Aside(body.name)))]
-    if proxy["kind"] not in ("hull", "hulls"):
-        return [collider_shape(body, proxy["kind"], mesh)]
-    turn, shift = turn_matrix(body.place.rotate), np.asarray(body.place.translate)
-    most = proxy["most"] if proxy["kind"] == "hulls" else 1
-    hulls = _hulls_of(_Alike(_in_own_axes(body, mesh)), most, proxy["hollow"], Aside((body.name, tell)))
-    return [Shape("hull", mesh=hull.moved((hull.points * body.place.scale) @ turn.T + shift)) for hull in hulls]
+    kind = proxy["kind"]
+    if kind in ("surface", "plane"):
+        return [fit_proxy(kind, mesh, name=body.name)]
+    found = _shapes_of(_Alike(_in_own_axes(body, mesh)), kind, *_asked(proxy), Aside((body.name, tell)))
+    turn, scale, shift = turn_matrix(body.place.rotate), body.place.scale, np.asarray(body.place.translate)
+    return [_placed(shape, turn, scale, shift) for shape in found]
+
+
+def _placed(shape: Shape, turn: Floats, scale: float, shift: Floats) -> Shape:
+    if shape.mesh is not None:
+        return replace(shape, mesh=shape.mesh.moved((shape.mesh.points * scale) @ turn.T + shift))
+    return replace(
+        shape, turn=turn @ shape.turn, origin=turn @ (scale * shape.origin) + shift, half_m=scale * shape.half_m,
+        radius_m=scale * shape.radius_m,
+    )  # fmt: skip
+
+
+def _asked(proxy: dict[str, Any]) -> tuple[float, ...]:
+    """Return what a proxy's kind is asked to be like."""
+    names = {"hulls": ("most", "hollow"), "shell": ("closes",), "reduced": ("keep",)}
+    return tuple(proxy[name] for name in names.get(proxy["kind"], ()))
 
 
 def is_found(body: Body, proxy: dict[str, Any], mesh: TriMesh) -> bool:
     """Tell whether a body's resolved proxy is at hand, or found so soon that a page can wait for it."""
     if len(mesh.faces) <= FEW_FACES or proxy["kind"] not in ("hulls", "shell"):
         return True
-    if proxy["kind"] == "shell":
-        return shelf.is_there("shell", mesh, (_closes_m(proxy, mesh),))
-    return shelf.is_there("hulls", _in_own_axes(body, mesh), (proxy["most"], proxy["hollow"]))
-
-
-def _closes_m(proxy: dict[str, Any], mesh: TriMesh) -> float:
-    return float(proxy["closes"] * float(np.linalg.norm(mesh.size)))
+    return shelf.is_there(proxy["kind"], _in_own_axes(body, mesh), _asked(proxy))
 
 
 def _in_own_axes(body: Body, mesh: TriMesh) -> TriMesh:
-    """Return a placed mesh as it is before it is placed: hulls are found there, once for all copies of a body."""
+    """Return a placed mesh as it is before it is placed: proxies are found there, once for all copies of a body."""
     turn, shift = turn_matrix(body.place.rotate), np.asarray(body.place.translate)
     local = (mesh.points - shift) @ turn / body.place.scale
     grain = 1e-9 * (float(np.linalg.norm(np.ptp(local, axis=0))) or 1.0)
@@ -188,30 +196,23 @@ class _Alike:
         return hash(self.mesh.content_hash)
 
 
-@lru_cache(maxsize=16)
-def _shell_of(one: _Alike, closes_m: float, name: Aside[str]) -> TriMesh:
-    if (kept := shelf.take("shell", one.mesh, (closes_m,))) is not None:
-        return kept[0]
-    found = shell_around(one.mesh, closes_m, name.value)
-    shelf.put("shell", one.mesh, (closes_m,), (found,))
-    return found
-
-
 @lru_cache(maxsize=64)
-def _hulls_of(one: _Alike, most: int, hollow: float, aside: Aside[tuple[str, Tell]]) -> tuple[TriMesh, ...]:
-    name, tell = aside.value
-    if most == 1:
-        return (convex_hull(one.mesh.points, name),)
-    if (kept := shelf.take("hulls", one.mesh, (most, hollow))) is not None:
-        return kept
-    found = tuple(convex_hull(points, name) for points in several_hulls(one.mesh, most, hollow, name, tell))
-    shelf.put("hulls", one.mesh, (most, hollow), found)
-    return found
-
-
-def collider_shape(body: Body, kind: str, mesh: TriMesh) -> Shape:
-    """Return the proxy of a collider whose placed mesh is given."""
-    return fit_proxy(kind, mesh, turn_matrix(body.place.rotate), body.name)
+def _shapes_of(one: _Alike, kind: str, *rest: Any) -> tuple[Shape, ...]:
+    *asked, aside = rest
+    (name, tell), mesh = aside.value, one.mesh
+    if kind == "reduced":
+        return (Shape("surface", mesh=reduced(mesh, asked[0], name)),)
+    if kind not in ("hulls", "shell"):
+        return (fit_proxy(kind, mesh, name=name),)
+    found = shelf.take(kind, mesh, tuple(asked))
+    if found is None:
+        if kind == "shell":
+            found = (shell_around(mesh, asked[0] * float(np.linalg.norm(mesh.size)), name),)
+        else:
+            parts = [mesh.points] if asked[0] == 1 else several_hulls(mesh, asked[0], asked[1], name, tell)
+            found = tuple(convex_hull(points, name) for points in parts)
+        shelf.put(kind, mesh, tuple(asked), found)
+    return tuple(Shape("surface" if kind == "shell" else "hull", mesh=part) for part in found)
 
 
 def build_colliders(

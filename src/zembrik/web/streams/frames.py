@@ -27,7 +27,7 @@ MOST_BYTES = 24_000_000
 
 @router.get("/bakes/{bake_id}/frames.bin")
 def frames(db: Db, places: Places, bake_id: Id, first: Asked, count: Asked = 1, carried: bool = False) -> Response:
-    """Return up to `count` frames from `first` on: each all bodies' points as float32, one after the other.
+    """Return up to `count` frames from `first` on, float32: of each body its points, or the pose that moves it.
 
     If asked, the points of the render meshes that bodies carry come after them.
 
@@ -46,14 +46,16 @@ def frames(db: Db, places: Places, bake_id: Id, first: Asked, count: Asked = 1, 
         if binding.count != cache.point_counts[number]:
             raise Problem(f"'{body.name}' has another mesh than when it was baked.", "render mesh", "Bake it again.")
         bound.append((number, binding))
-    counts = [shown_count(cache, number) for number in range(len(cache.names))]
-    size = sum(counts) + sum(len(b.off) for _, b in bound)
-    last = min(first + min(count, max(1, MOST_BYTES // max(12 * size, 1))) - 1, cache.done)
+    numbers = range(len(cache.names))
+    rigid = [cache.is_rigid(number) for number in numbers]
+    size = sum(7 if rigid[number] else 3 * shown_count(cache, number) for number in numbers)
+    size += sum(3 * len(b.off) for _, b in bound)
+    last = min(first + min(count, max(1, MOST_BYTES // max(4 * size, 1))) - 1, cache.done)
     parts = []
     for frame in range(first, last + 1):
-        points = [shown_points(cache, number, frame) for number in range(len(cache.names))]
-        parts += [p.tobytes() for p in points]
-        parts += [_carried(binding, points[number]) for number, binding in bound]
+        shown = [cache.pose(n, frame) if rigid[n] else shown_points(cache, n, frame) for n in numbers]
+        parts += [values.astype("<f4").tobytes() for values in shown]
+        parts += [_carried(binding, shown[number]) for number, binding in bound]
     headers = {"X-Frames": str(last - first + 1), "Cache-Control": "private, max-age=3600"}
     return Response(b"".join(parts), media_type="application/octet-stream", headers=headers)
 

@@ -22,7 +22,9 @@ from zembrik.library.shots import get_shot, head_setup
 from zembrik.library.store import StoredAssets
 from zembrik.web.fields import Id
 from zembrik.web.render import Db, Places
+from zembrik.web.streams.drawn import Drawn, baked_bodies, baked_shape
 from zembrik.web.streams.pack import Pack
+from zembrik.web.streams.shared import Shared, add_mesh, affine, columns
 
 router = APIRouter()
 BINARY = "application/octet-stream"
@@ -62,51 +64,50 @@ def baked_scene(db: Db, places: Places, bake_id: Id) -> Response:
 
 def scene_bytes(setup: Setup, places: Settings, more: dict[str, Any]) -> tuple[bytes, bool]:
     """Return a setup's bodies as a pack with more in its head, and whether it is whole: proxies may be missing yet."""
-    from zembrik.core.proxy.outline import outline  # see `app._warm_up`
-    from zembrik.core.solver.colliders import is_found, proxy_shapes
-    from zembrik.core.solver.pins import meshes_of, pin_weights
+    from zembrik.core.solver.pins import meshes_of, pin_weights  # see `app._warm_up`
 
     assets, pack, bodies = StoredAssets(places), Pack(), []
+    drawn = Drawn(Shared(pack), assets)
     resolved = resolve(setup)
     for number, body in enumerate(setup.bodies):
         entry: dict[str, Any] = {"name": body.name, "role": body.role, "origin": body.place.translate}
         try:
-            mesh = placed_mesh(body, assets)
-            began = start_mesh(body, assets).points
-            entry |= {"points": pack.add(began, "<f4"), "faces": pack.add(mesh.faces, "<u4")}
-            if body.render is not None:
-                entry["render"] = _render(pack, body, began, assets)
-            if body.role in ("collider", "rigid"):
-                proxy = resolved.document["bodies"][number]["proxy"]
-                if not is_found(body, proxy, mesh):
-                    entry["pending"] = True  # it is drawn when an errand has found it
-                else:
-                    drawn = outline(proxy_shapes(body, proxy, mesh), mesh)
-                    entry["proxy"] = {
-                        "kind": proxy["kind"],
-                        "points": pack.add(drawn.points, "<f4"),
-                        "faces": pack.add(drawn.faces, "<u4"),
-                    }
-            held = np.zeros(len(mesh.points))
-            for pin in body.pins:
-                held = np.maximum(held, pin_weights(pin, mesh, began, body.name, meshes_of(setup, assets)))
             mover = mover_of_body(setup, number, assets)
+            if body.role in ("cloth", "soft") or (mover is not None and mover.changes_form):
+                mesh = start_mesh(body, assets)
+                entry |= add_mesh(pack, mesh)
+                if body.render is not None:
+                    entry["render"] = _render(pack, body, mesh.points, assets)
+            else:
+                entry |= drawn.mesh(body)
+                if body.render is not None:
+                    entry["render"] = drawn.render(body)
+            if body.role in ("collider", "rigid"):
+                entry |= drawn.proxy(body, resolved.document["bodies"][number]["proxy"])
+            if body.pins:
+                began, every = start_mesh(body, assets).points, meshes_of(setup, assets)
+                held = np.zeros(len(began))
+                for pin in body.pins:
+                    held = np.maximum(held, pin_weights(pin, placed_mesh(body, assets), began, body.name, every))
+                entry["pins"] = pack.add(np.flatnonzero(held > 0.0), "<u4")
             frames = range(setup.frames[0], setup.frames[1] + 1)
             if mover is not None and mover.changes_form:
-                if len(frames) * len(mesh.points) <= MOST_FORMS:
-                    forms = np.stack([mover.points_at(mesh.points, frame) for frame in frames])
+                points = placed_mesh(body, assets).points
+                if len(frames) * len(points) <= MOST_FORMS:
+                    forms = np.stack([mover.points_at(points, frame) for frame in frames])
                     entry["forms"] = pack.add(forms.reshape(-1, 3), "<f4")
             elif mover is not None:
                 poses = [mover.at(frame) for frame in frames]
-                entry["motion"] = pack.add(np.array([np.column_stack(pose).T.ravel() for pose in poses]), "<f4")
-            entry["pins"] = pack.add(np.flatnonzero(held > 0.0), "<u4")
+                entry["motion"] = pack.add(np.array([columns(affine(*pose)) for pose in poses]), "<f4")
         except Problem as problem:
             entry["problem"] = str(problem)
         bodies.append(entry)
+    drawn.shared.add_coarse()
     ground = setup.world.ground
     document = {
-        "bodies": bodies, "ground": ground.height if ground else None, "frames": list(setup.frames), "fps": setup.fps,
-        "schedule": schedule_of(setup), "groups": [group.model_dump(mode="json") for group in setup.groups],
+        "bodies": bodies, "shapes": drawn.shared.entries, "ground": ground.height if ground else None,
+        "frames": list(setup.frames), "fps": setup.fps, "schedule": schedule_of(setup),
+        "groups": [group.model_dump(mode="json") for group in setup.groups],
     }  # fmt: skip
     whole = not any("pending" in entry for entry in bodies)
     return pack.bytes(document | more | {"whole": whole}), whole
@@ -126,23 +127,29 @@ def schedule_of(setup: Setup) -> list[dict[str, Any]]:
 
 
 def _render(pack: Pack, body: Body, began: np.ndarray, assets: StoredAssets) -> dict[str, Any]:
-    """Add the mesh that a body carries, as it is at the start."""
+    """Add the mesh that a body which changes its form carries, as it is at the start."""
     from zembrik.core.mesh.carry import carry  # see `app._warm_up`
 
     detailed = render_mesh(body, assets)
     assert detailed is not None
-    points = detailed.points if body.role == "rigid" else carry(binding_of(body, assets), began)
-    return {"points": pack.add(points, "<f4"), "faces": pack.add(detailed.faces, "<u4")}
+    return add_mesh(pack, detailed.moved(carry(binding_of(body, assets), began)))
 
 
 @router.get("/bakes/{bake_id}/mesh.bin")
 def baked_mesh(db: Db, places: Places, bake_id: Id, carried: bool = False) -> Response:
-    """Return the faces of the bodies in a cache, and how many points each has; if asked, also of what they carry."""
+    """Return the bodies of a cache: of each the faces and how many points it has, or the mesh that its poses place.
+
+    If asked, also what they carry.
+    """
     with db.session() as session:
         bake = get_bake(session, bake_id)
         cache, setup = Cache(cache_path(places, bake)), head_setup(get_shot(session, bake.shot_id))
     pack, bodies = Pack(), []
+    shared, baked = Shared(pack), baked_bodies(cache)
     for number, name in enumerate(cache.names):
+        if cache.is_rigid(number):
+            bodies.append({"name": name, **baked_shape(shared, cache, number, baked.get(name))})
+            continue
         faces = pack.add(shown_faces(cache, number), "<u4")
         bodies.append({"name": name, "count": shown_count(cache, number), "faces": faces})
     for _, body in carried_bodies(cache, setup) if carried else []:
@@ -150,4 +157,4 @@ def baked_mesh(db: Db, places: Places, bake_id: Id, carried: bool = False) -> Re
         assert detailed is not None
         faces = pack.add(detailed.faces, "<u4")
         bodies.append({"name": body.name, "count": len(detailed.points), "faces": faces, "render": True})
-    return Response(pack.bytes({"bodies": bodies}), media_type=BINARY)
+    return Response(pack.bytes({"bodies": bodies, "shapes": shared.entries}), media_type=BINARY)

@@ -88,14 +88,12 @@ function follow() {
   hand.reloaded();
 }
 
-// The faces of what is baked; those of render meshes are the scene's own.
-function takeFaces() {
-  for (const b of state.frames?.bodies ?? []) if (!b.render) view.setFaces(b.name, b.faces);
-}
+// What is baked of the bodies; the faces of render meshes are the scene's own.
+function takeFaces() { view.setBaked(state.frames?.bodies ?? []); }
 
 async function openFrames(bakeId) {
   if (tinted) tint(null);
-  state.frames = await new Frames(bakeId, show, view.shown.render && view.carries()).open();
+  state.frames = await new Frames(bakeId, show, view.shown.render && view.carries()).open((pack) => view.shapes(pack));
   takeFaces();
 }
 
@@ -193,7 +191,7 @@ function show() {
     const bodies = state.frames.at(state.frame);
     state.frames.want(state.frame, done);
     if (bodies) {
-      for (const [name, points, render] of bodies) render ? view.setRender(name, points) : view.setPoints(name, points);
+      view.setFrame(bodies);
       state.drawn = state.frame;
       view.draw();
     }
@@ -262,7 +260,7 @@ async function marksOf(frame) {
 
 // The picture as it is, at the canvas's own size, on the night behind it.
 function picture() {
-  view.renderer.render(view.scene, view.camera);
+  view.render(false);
   const from = view.canvas, sheet = document.createElement("canvas");
   sheet.width = from.width; sheet.height = from.height;
   const pen = sheet.getContext("2d");

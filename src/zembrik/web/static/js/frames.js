@@ -1,5 +1,7 @@
 // Fetches frames of a bake in runs, ahead of where they are looked at, and keeps them.
+import { Matrix4 } from "/static/vendor/three/three.module.js";
 import { fetchPack } from "./pack.js";
+import { setColumns } from "./copies.js";
 
 const RUN = 12, MOST_BYTES = 600e6;
 
@@ -13,24 +15,27 @@ export class Frames {
     this.asked = new Set();
   }
 
-  async open() {
-    const pack = await fetchPack(`/bakes/${this.id}/mesh.bin?carried=${this.carried}`);
-    this.bodies = pack.head.bodies.map((b) => ({ name: b.name, count: b.count, faces: pack.whole(b.faces), render: b.render }));
-    this.size = 3 * this.bodies.reduce((sum, b) => sum + b.count, 0);
+  // With `shapes`, what makes meshes of a pack's shapes: see `Stage.shapes`.
+  async open(shapes) {
+    const pack = await fetchPack(`/bakes/${this.id}/mesh.bin?carried=${this.carried}`), made = shapes(pack);
+    this.bodies = pack.head.bodies.map((b) => b.shape === undefined
+      ? { name: b.name, size: 3 * b.count, faces: pack.whole(b.faces), render: b.render }
+      : { name: b.name, size: 7, shape: made[b.shape], place: setColumns(new Matrix4(), pack.floats(b.place), 0) });
+    this.size = this.bodies.reduce((sum, b) => sum + b.size, 0);
     return this;
   }
 
   has(frame) { return this.kept.has(frame); }
 
-  // Points of every body at a frame, as views into what came.
+  // Points or pose of every body at a frame, as views into what came, each with what `open` told of it.
   at(frame) {
     const all = this.kept.get(frame);
     if (!all) return null;
     let from = 0;
     return this.bodies.map((b) => {
-      const points = all.subarray(from, from + 3 * b.count);
-      from += 3 * b.count;
-      return [b.name, points, b.render];
+      const values = all.subarray(from, from + b.size);
+      from += b.size;
+      return [b.name, values, b];
     });
   }
 

@@ -48,6 +48,7 @@ export class Tinted {
       tint(values.reduce((a, b) => Math.max(a, b), 0) / top, mesh.material.color);
       return;
     }
+    if (body.shape && mesh.geometry === body.shape.drawn) mesh.geometry = mesh.geometry.clone();  // its copies keep theirs
     let colours = mesh.geometry.getAttribute("color");
     if (!colours || colours.count !== count) { colours = new THREE.BufferAttribute(new Float32Array(3 * count), 3); mesh.geometry.setAttribute("color", colours); }
     values.forEach((v, k) => { tint(v / top, c).toArray(colours.array, 3 * k); });
@@ -57,7 +58,13 @@ export class Tinted {
 
   end() {
     this.over = true;
-    for (const body of this.stage.bodies.values()) if (body.plain) { body.mesh.material.dispose(); body.mesh.material = body.plain; body.plain = null; }
+    for (const body of this.stage.bodies.values()) {
+      if (!body.plain) continue;
+      body.mesh.material.dispose();
+      body.mesh.material = body.plain;
+      body.plain = null;
+      if (body.shape && !body.alone) body.mesh.geometry = body.shape.drawn;
+    }
     this.stage.refresh();
   }
 }

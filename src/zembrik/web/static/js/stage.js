@@ -1,8 +1,9 @@
 // A shot's bodies, proxies, ground and a person for scale as a scene. It computes nothing a result depends on.
 import * as THREE from "/static/vendor/three/three.module.js";
+import { Copies, setColumns } from "./copies.js";
 
 export const css = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
-const PERSON_M = 1.75;
+const PERSON_M = 1.75, AS_IT_IS = new THREE.Matrix4();
 
 export class Stage {
   // With plainLight surfaces are lit the cheap way: where many stages are drawn at once.
@@ -14,6 +15,8 @@ export class Stage {
     key.position.set(-3, 6, 4);
     this.scene.add(key);
     this.bodies = new Map();
+    this.materials = new Map();
+    this.copies = new Copies(this);
     this.shown = { lines: false, proxies: false, human: false, render: false };
     this.marks = [];
     this.selected = "";  // what the panel is about
@@ -58,33 +61,36 @@ export class Stage {
     for (const body of this.bodies.values()) body.group.removeFromParent();
     this.bodies.clear();
     this.order = pack.head.bodies.map((entry) => entry.name);  // as in the setup, those without a mesh too
+    const shapes = this.shapes(pack);
     for (const entry of pack.head.bodies) {
-      if (!entry.points) continue;
-      const group = new THREE.Group();
-      const smooth = this.geometry(pack.floats(entry.points), pack.whole(entry.faces));
-      const few = smooth.index.count < 3 * 600;
-      const geometry = entry.role !== "cloth" && entry.role !== "soft" && few && !entry.forms ? this.faceted(smooth) : smooth;
-      const mesh = new THREE.Mesh(geometry, this.material(entry.role));
-      mesh.name = entry.name;
-      group.add(mesh);
-      const body = { entry, group, mesh, start: new Float32Array(pack.floats(entry.points)), startFaces: smooth.index };
-      if (entry.render) {
+      if (!entry.points && entry.shape === undefined) continue;
+      const group = new THREE.Group(), body = { entry, group };
+      if (entry.points) {
+        const smooth = this.geometry(pack.floats(entry.points), pack.whole(entry.faces));
+        Object.assign(body, { start: new Float32Array(pack.floats(entry.points)), startFaces: smooth.index });
+        body.mesh = new THREE.Mesh(smooth, this.material(entry.role));
+      } else {
+        body.shape = shapes[entry.shape];
+        body.place = new THREE.Matrix4();
+        setColumns(body.place, pack.floats(entry.place), 0);
+        body.mesh = this.placed(new THREE.Mesh(body.shape.drawn, this.shared(entry.role)), body.place);
+      }
+      body.mesh.name = entry.name;
+      group.add(body.mesh);
+      if (entry.render?.points) {
         const detailed = this.geometry(pack.floats(entry.render.points), pack.whole(entry.render.faces));
         body.render = new THREE.Mesh(detailed, this.material(entry.role));
-        body.render.name = entry.name;
         body.renderStart = new Float32Array(pack.floats(entry.render.points));
-        group.add(body.render);
+      } else if (entry.render) {
+        const at = setColumns(new THREE.Matrix4(), pack.floats(entry.render.place), 0);
+        body.render = this.placed(new THREE.Mesh(shapes[entry.render.shape].smooth, this.shared(entry.role)), at);
       }
-      if (entry.proxy) {
-        const shell = this.geometry(pack.floats(entry.proxy.points), pack.whole(entry.proxy.faces));
-        body.proxy = new THREE.LineSegments(
-          new THREE.WireframeGeometry(shell), new THREE.LineBasicMaterial({ color: css("--lamp"), transparent: true, opacity: 0.75 }));
-        group.add(body.proxy);
-      }
+      if (body.render) { body.render.name = entry.name; group.add(body.render); }
+      if (entry.proxy) body.shell = [shapes[entry.proxy.shape], setColumns(new THREE.Matrix4(), pack.floats(entry.proxy.place), 0)];
       if (entry.pins && entry.pins[1]) {
         body.pinned = pack.whole(entry.pins);
         const dots = new THREE.BufferGeometry();
-        dots.setAttribute("position", new THREE.BufferAttribute(this.pick(body.start, body.pinned), 3));
+        dots.setAttribute("position", new THREE.BufferAttribute(this.pick(this.startOf(body), body.pinned), 3));
         body.pins = new THREE.Points(dots, new THREE.PointsMaterial({ color: css("--lamp"), size: 5, sizeAttenuation: false }));
         group.add(body.pins);
       }
@@ -96,6 +102,7 @@ export class Stage {
       this.bodies.set(entry.name, body);
       this.scene.add(group);
     }
+    this.copies.gather();
     this.groups = pack.head.groups ?? [];
     for (const group of this.groups)
       for (const name of group.bodies) {
@@ -109,35 +116,87 @@ export class Stage {
     this.refresh();
   }
 
+  // The meshes that bodies share, each made once: smooth, and as it is drawn.
+  shapes(pack) {
+    return (pack.head.shapes ?? []).map((one) => {
+      const points = pack.floats(one.points), smooth = this.geometry(points, pack.whole(one.faces));
+      const coarse = one.coarse && this.geometry(pack.floats(one.coarse.points), pack.whole(one.coarse.faces));
+      const drawn = smooth.index.count < 3 * 600 ? this.faceted(smooth) : smooth;
+      return { key: one.key, points, smooth, drawn, coarse, faces: smooth.index };
+    });
+  }
+
+  // One material for all bodies of a role that look alike.
+  shared(role) {
+    if (!this.materials.has(role)) this.materials.set(role, this.material(role));
+    return this.materials.get(role);
+  }
+
+  placed(mesh, matrix) {
+    mesh.matrixAutoUpdate = false;
+    mesh.matrix.copy(matrix);
+    mesh.matrixWorldNeedsUpdate = true;
+    return mesh;
+  }
+
+  // Where a body's points are at the start, in world space.
+  startOf(body) {
+    if (body.start) return body.start;
+    const points = new Float32Array(body.shape.points);
+    new THREE.BufferAttribute(points, 3).applyMatrix4(body.place);
+    return points;
+  }
+
+  startFacesOf(body) { return body.startFaces ?? body.shape.faces; }
+
   pick(points, numbers) {
     const out = new Float32Array(numbers.length * 3);
     numbers.forEach((n, k) => out.set(points.subarray(3 * n, 3 * n + 3), 3 * k));
     return out;
   }
 
-  // The faces of a baked body; null goes back to the setup's own.
+  // Takes what is baked of each body: faces, or the mesh that its poses place.
+  setBaked(bodies) {
+    for (const { name, faces, render } of bodies) {
+      const body = this.bodies.get(name);
+      if (!body || render) continue;
+      body.moved = undefined;
+      if (faces) this.setFaces(name, faces);
+      if (body.entry.role === "left out") {  // of a cache that was handed in: it is what there is to look at
+        body.entry.role = "handed in";
+        body.mesh.material = body.shape ? this.shared(body.entry.role) : this.material(body.entry.role);
+      }
+    }
+    this.copies.gather();
+  }
+
   setFaces(name, faces) {
     const body = this.bodies.get(name);
-    if (!body) return;
-    body.baked = faces ? new THREE.BufferAttribute(new Uint32Array(faces), 1) : null;
-    if (faces && body.entry.role === "left out") {  // of a cache that was handed in: it is what there is to look at
-      body.entry.role = "handed in";
-      body.mesh.material = this.material(body.entry.role);
+    if (body) body.baked = new THREE.BufferAttribute(new Uint32Array(faces), 1);
+  }
+
+  // Puts every body where a frame of a bake has it: see `Frames.at`.
+  setFrame(bodies) {
+    for (const [name, values, baked] of bodies) {
+      if (baked.render) this.setRender(name, values);
+      else if (baked.shape) this.setPose(name, values, baked);
+      else this.setPoints(name, values);
     }
   }
 
   setPoints(name, points) {
     const body = this.bodies.get(name);
     if (!body) return;
-    if (body.entry.role === "rigid" && this.pose(body, points)) return;
     const geometry = body.mesh.geometry;
-    const faces = body.baked || body.startFaces;
-    if (geometry.attributes.position.count * 3 !== points.length || geometry.index !== faces) {
+    const faces = body.baked || this.startFacesOf(body), shares = body.shape && !body.alone;
+    if (shares) body.alone = true;  // it changes its form: it is drawn by itself
+    if (body.shape || body.alone) this.placed(body.mesh, AS_IT_IS);
+    if (shares || geometry.attributes.position.count * 3 !== points.length || geometry.index !== faces) {
       const fresh = new THREE.BufferGeometry();
       fresh.setAttribute("position", new THREE.BufferAttribute(new Float32Array(points), 3));
       fresh.setIndex(faces);
       fresh.computeVertexNormals();
-      geometry.dispose();
+      if (!shares) geometry.dispose();
       body.mesh.geometry = fresh;
       this.refreshLines(body);
     } else {
@@ -145,7 +204,7 @@ export class Stage {
       geometry.attributes.position.needsUpdate = true;
       geometry.computeVertexNormals();
     }
-    if (body.pins && points.length === body.start.length) {
+    if (body.pins && points.length === body.start?.length) {
       body.pins.geometry.attributes.position.array.set(this.pick(points, body.pinned));
       body.pins.geometry.attributes.position.needsUpdate = true;
       body.pins.geometry.computeBoundingSphere();
@@ -167,43 +226,29 @@ export class Stage {
     render.geometry.computeBoundingSphere();
   }
 
-  // Moves a rigid body as a whole to where three of its points tell; false when it is another mesh by now.
-  pose(body, points) {
-    const start = body.start;
-    if (points.length !== start.length || start.length < 9) return false;
-    const at = (from, n) => new THREE.Vector3(from[3 * n], from[3 * n + 1], from[3 * n + 2]);
-    if (!body.corners) {
-      const first = at(start, 0), far = (measure) => {
-        let best = 0, most = -1;
-        for (let n = 0; n < start.length / 3; n++) { const size = measure(at(start, n)); if (size > most) { most = size; best = n; } }
-        return best;
-      };
-      const second = far((p) => p.distanceTo(first)), axis = at(start, second).sub(first).normalize();
-      body.corners = [0, second, far((p) => p.sub(first).cross(axis).lengthSq())];
-    }
-    const frame = (from) => {
-      const [o, p, q] = body.corners.map((n) => at(from, n));
-      const x = p.clone().sub(o), length = x.length(), z = x.clone().cross(q.sub(o)).normalize();
-      x.normalize();
-      return [new THREE.Matrix4().makeBasis(x, z.clone().cross(x), z).setPosition(o), length];
-    };
-    const [here, was] = frame(start), [there, is] = frame(points);
-    if (Math.abs(is - was) > 0.002 * was) return false;
-    body.group.matrixAutoUpdate = false;
-    body.group.matrix.copy(there.multiply(here.invert()));
-    body.group.matrixWorldNeedsUpdate = true;
-    body.posed = true;
-    return true;
-  }
-
-  // Puts a rigid body where a pose has it: shift in metres and quaternion x y z w, against its place.
-  setPose(name, [x, y, z, i, j, k, w]) {
-    const group = this.bodies.get(name)?.group;
-    if (!group) return;
+  // Puts a body where a pose has it: shift in metres and quaternion x y z w, against its place, or against that of the
+  // mesh that was baked: `baked` is {shape, place}.
+  setPose(name, [x, y, z, i, j, k, w], baked = null) {
+    const body = this.bodies.get(name);
+    if (!body) return;
+    const { group } = body;
     group.matrixAutoUpdate = false;
     group.matrix.compose(new THREE.Vector3(x, y, z), new THREE.Quaternion(i, j, k, w), new THREE.Vector3(1, 1, 1));
+    if (baked) this.bakedPlace(body, baked);
     group.matrixWorldNeedsUpdate = true;
-    this.bodies.get(name).posed = true;
+    body.posed = true;
+  }
+
+  // What was baked stood elsewhere, or was another mesh, where the setup was changed since.
+  bakedPlace(body, { shape, place }) {
+    if (body.shape?.key === shape.key) {
+      body.moved ??= place.equals(body.place) ? 0 : new THREE.Matrix4().multiplyMatrices(place, body.place.clone().invert());
+      if (body.moved) body.group.matrix.multiply(body.moved);
+    } else if (body.entry.role === "rigid" || !body.forms) {
+      body.mesh.geometry = shape.drawn;
+      this.placed(body.mesh, place);
+      body.alone = true;
+    }
   }
 
   // Puts a body that is led as far from its place as its leader has gone.
@@ -225,9 +270,7 @@ export class Stage {
         continue;
       }
       if (!body.motion || body.posed) continue;
-      const at = 12 * Math.max(0, Math.min(index, body.motion.length / 12 - 1)), m = body.motion;
-      body.group.matrix.set(
-        m[at], m[at + 3], m[at + 6], m[at + 9], m[at + 1], m[at + 4], m[at + 7], m[at + 10], m[at + 2], m[at + 5], m[at + 8], m[at + 11], 0, 0, 0, 1);
+      setColumns(body.group.matrix, body.motion, 12 * Math.max(0, Math.min(index, body.motion.length / 12 - 1)));
       body.group.matrixWorldNeedsUpdate = true;
     }
     this.draw();
@@ -235,6 +278,11 @@ export class Stage {
 
   showStart() {
     for (const [name, body] of this.bodies) {
+      if (body.alone) {
+        body.alone = false;
+        if (body.shape) body.mesh.geometry = body.shape.drawn;
+        this.placed(body.mesh, body.place ?? AS_IT_IS);
+      }
       if (body.posed) {
         body.posed = false;
         body.group.matrix.identity();
@@ -254,20 +302,36 @@ export class Stage {
   refreshLines(body) {
     if (body.lines) { body.lines.removeFromParent(); body.lines.geometry.dispose(); body.lines = null; }
     if (!this.shown.lines) return;
-    const index = body.mesh.geometry.index;
-    const count = body.mesh.geometry.attributes.position.count;
-    const seen = new Set(), pairs = [];
+    const { geometry } = body.mesh, lines = new THREE.BufferGeometry();
+    lines.setAttribute("position", geometry.attributes.position);
+    lines.setIndex((geometry.userData.edges ??= this.edgesOf(geometry)));
+    this.ink ??= new THREE.LineBasicMaterial({ color: css("--night"), transparent: true, opacity: 0.5 });
+    body.lines = this.placed(new THREE.LineSegments(lines, this.ink), body.mesh.matrix);
+    body.group.add(body.lines);
+  }
+
+  // The numbers of the points at both ends of every edge.
+  edgesOf(geometry) {
+    const { index, attributes: { position: { count } } } = geometry, seen = new Set(), pairs = [];
     const faces = index ? index.array : Uint32Array.from({ length: count }, (_, k) => k);
     for (let f = 0; f < faces.length; f += 3)
       for (const [a, b] of [[0, 1], [1, 2], [2, 0]]) {
         const p = faces[f + a], q = faces[f + b], key = p < q ? p * count + q : q * count + p;
         if (!seen.has(key)) { seen.add(key); pairs.push(p, q); }
       }
-    const geometry = new THREE.BufferGeometry();
-    geometry.setAttribute("position", body.mesh.geometry.attributes.position);
-    geometry.setIndex(pairs);
-    body.lines = new THREE.LineSegments(geometry, new THREE.LineBasicMaterial({ color: css("--night"), transparent: true, opacity: 0.5 }));
-    body.group.add(body.lines);
+    return pairs;
+  }
+
+  // The proxy's wires are made when they are first asked for.
+  showProxy(body) {
+    if (this.shown.proxies && !body.proxy && body.shell) {
+      const [shape, place] = body.shell;
+      shape.wires ??= new THREE.WireframeGeometry(shape.smooth);
+      this.wires ??= new THREE.LineBasicMaterial({ color: css("--lamp"), transparent: true, opacity: 0.75 });
+      body.proxy = this.placed(new THREE.LineSegments(shape.wires, this.wires), place);
+      body.group.add(body.proxy);
+    }
+    if (body.proxy) body.proxy.visible = this.shown.proxies && this.coloured?.body !== body;
   }
 
   updateLines(body) {
@@ -277,29 +341,40 @@ export class Stage {
   refresh() {
     this.person.visible = this.shown.human;
     for (const [name, body] of this.bodies) {
-      const chosen = name === this.selected || this.chosen.has(name);
+      const chosen = name === this.selected || this.chosen.has(name), { role } = body.entry;
       body.group.visible = !body.hidden;
-      body.mesh.material.emissive.set(chosen ? css("--text") : 0x000000);
-      body.mesh.material.emissiveIntensity = chosen && !body.plain ? (this.chosen.has(name) ? 0.3 : 0.16) : 0;  // what is coloured keeps its colours
-      if (body.render) {
-        body.render.visible = this.shown.render;
-        body.mesh.visible = !this.shown.render && this.coloured?.body !== body;
+      const own = chosen || (this.shown.proxies && body.shell);  // looks unlike its copies
+      if (body.shape && !body.plain) {
+        if (own && body.mesh.material === this.materials.get(role)) body.mesh.material = this.material(role);
+        else if (!own && body.mesh.material !== this.shared(role)) { body.mesh.material.dispose(); body.mesh.material = this.shared(role); }
       }
-      if (body.proxy) {
-        body.proxy.visible = this.shown.proxies && this.coloured?.body !== body;
-        body.mesh.material.transparent = this.shown.proxies || body.entry.role === "left out";
-        body.mesh.material.opacity = body.entry.role === "left out" ? 0.35 : this.shown.proxies ? 0.55 : 1;
+      if (own || !body.shape) {
+        const { material } = body.mesh;
+        material.emissive.set(chosen ? css("--text") : 0x000000);
+        material.emissiveIntensity = chosen && !body.plain ? (this.chosen.has(name) ? 0.3 : 0.16) : 0;  // what is coloured keeps its colours
+        material.transparent = role === "left out" || (this.shown.proxies && Boolean(body.shell));
+        material.opacity = role === "left out" ? 0.35 : material.transparent ? 0.55 : 1;
       }
+      if (body.render) body.render.visible = this.shown.render;
+      body.mesh.visible = body.wanted = !(body.render && this.shown.render) && this.coloured?.body !== body;
+      this.showProxy(body);
       this.refreshLines(body);
     }
+    this.copies.restyle();
     this.draw();
   }
 
   restyle() {
+    for (const material of this.materials.values()) material.dispose();
+    this.materials.clear();
+    this.wires?.dispose();
+    this.wires = null;
     for (const body of this.bodies.values()) {
-      body.mesh.material.dispose();
-      body.mesh.material = this.material(body.entry.role);
-      if (body.render) body.render.material = this.material(body.entry.role);
+      const { role } = body.entry;
+      if (!body.shape) body.mesh.material.dispose();
+      body.mesh.material = body.shape ? this.shared(role) : this.material(role);
+      if (body.render) body.render.material = body.shape ? this.shared(role) : this.material(role);
+      if (body.proxy) { body.proxy.removeFromParent(); body.proxy = null; }
     }
     this.makeGround();
     this.refresh();
@@ -401,10 +476,12 @@ export class Stage {
       at.set(x, y, z).sub(center);
       away = Math.max(away, at.dot(back) + Math.max(Math.abs(at.dot(side)) / wide, Math.abs(at.dot(up)) / tall));
     };
+    const most = Math.max(30, name ? 3000 : 200000 / (this.bodies.size + 1)), p = new THREE.Vector3();
     for (const [key, body] of this.bodies) {
       if (name && key !== name) continue;
       const points = body.mesh.geometry.attributes.position;
-      for (let k = 0; k < points.count; k += Math.ceil(points.count / 3000)) include(points.getX(k), points.getY(k), points.getZ(k));
+      body.mesh.updateWorldMatrix(true, false);
+      for (let k = 0; k < points.count; k += Math.ceil(points.count / most)) include(...p.fromBufferAttribute(points, k).applyMatrix4(body.mesh.matrixWorld));
     }
     if (away < 0.01 || (this.shown.human && !name))
       for (let k = 0; k < 8; k++) include(box[k & 1 ? "max" : "min"].x, box[k & 2 ? "max" : "min"].y, box[k & 4 ? "max" : "min"].z);

@@ -107,8 +107,8 @@ async function follow(trial) {
   if (trial.done !== told.done) book.clear();
   trial.done = told.done;
   if (!trial.frames && trial.done) {
-    trial.frames = await new Frames(trial.id, show).open();
-    for (const b of trial.frames.bodies) trial.stage.setFaces(b.name, b.faces);
+    trial.frames = await new Frames(trial.id, show).open((pack) => trial.stage.shapes(pack));
+    trial.stage.setBaked(trial.frames.bodies);
   }
 }
 
@@ -122,7 +122,7 @@ function place(frame) {
     if (trial.frames && frame <= end) {
       trial.frames.want(frame, end);
       const bodies = trial.frames.at(frame);
-      if (bodies) for (const [name, points] of bodies) trial.stage.setPoints(name, points);
+      if (bodies) trial.stage.setFrame(bodies);
     } else trial.stage.showStart();
     trial.stage.moveTo(frame - first);
   }

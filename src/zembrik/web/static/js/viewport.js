@@ -3,6 +3,8 @@ import * as THREE from "/static/vendor/three/three.module.js";
 import { OrbitControls } from "/static/vendor/three/OrbitControls.js";
 import { Stage, css } from "./stage.js";
 
+const STILL_MS = 350;
+
 export class Viewport extends Stage {
   constructor(canvas, scaleBar, tag) {
     super();
@@ -16,6 +18,8 @@ export class Viewport extends Stage {
     this.controls = new OrbitControls(this.camera, canvas);
     this.controls.addEventListener("change", () => this.draw());
     new ResizeObserver(() => this.resize()).observe(canvas.parentElement);
+    const gl = this.renderer.getContext(), told = gl.getExtension("WEBGL_debug_renderer_info");
+    this.bySoftware = /swiftshader|llvmpipe|softpipe|software|basic render/i.test(told ? gl.getParameter(told.UNMASKED_RENDERER_WEBGL) : "");
     this.resize();
   }
 
@@ -32,11 +36,19 @@ export class Viewport extends Stage {
     if (this.pending) return;
     this.pending = requestAnimationFrame(() => {
       this.pending = 0;
-      this.renderer.render(this.scene, this.camera);
+      this.render(this.bySoftware && this.copies.coarser);
       this.placeTag();
       this.measureScale();
       this.drawn?.();
     });
+  }
+
+  // Without a graphics card many copies are drawn coarser while something moves, and finely once nothing does.
+  render(coarse) {
+    clearTimeout(this.finer);
+    this.copies.coarse = coarse;
+    this.renderer.render(this.scene, this.camera);
+    if (coarse) this.finer = setTimeout(() => this.render(false), STILL_MS);
   }
 
   fit(name = "") {
@@ -53,17 +65,17 @@ export class Viewport extends Stage {
     const body = this.bodies.get(name);
     if (body && (faces.length || points.length)) {
       this.lit = new THREE.Group();
-      const index = body.startFaces.array, corners = [];
+      const index = this.startFacesOf(body).array, start = this.startOf(body), corners = [];
       for (const f of faces) for (let k = 0; k < 3; k++) corners.push(index[3 * f + k]);
       const over = (geometry, material) => { material.depthTest = false; material.transparent = true; return [geometry, material]; };
       if (corners.length) {
         const shape = new THREE.BufferGeometry();
-        shape.setAttribute("position", new THREE.BufferAttribute(this.pick(body.start, corners), 3));
+        shape.setAttribute("position", new THREE.BufferAttribute(this.pick(start, corners), 3));
         this.lit.add(new THREE.Mesh(...over(shape, new THREE.MeshBasicMaterial({ color: css("--brick"), opacity: 0.75, side: THREE.DoubleSide }))));
       }
       if (points.length) {
         const dots = new THREE.BufferGeometry();
-        dots.setAttribute("position", new THREE.BufferAttribute(this.pick(body.start, points), 3));
+        dots.setAttribute("position", new THREE.BufferAttribute(this.pick(start, points), 3));
         this.lit.add(new THREE.Points(...over(dots, new THREE.PointsMaterial({ color: css("--brick"), size: 7, sizeAttenuation: false }))));
       }
       this.lit.renderOrder = 5;
@@ -144,7 +156,8 @@ export class Viewport extends Stage {
     const words = length >= 1 ? `${length} m` : length >= 0.01 ? `${Math.round(length * 100)} cm` : `${(length * 1000).toPrecision(1)} mm`;
     const bar = document.createElement("i");
     bar.style.width = `${length / metres}px`;
-    this.scaleBar.replaceChildren(`${words} · Y up`, bar);
+    const how = this.bySoftware && this.copies.coarser ? " · copies are coarser while they move" : "";
+    this.scaleBar.replaceChildren(`${words} · Y up${how}`, bar);
   }
 
   // The line of sight through a place on the page.
