@@ -10,12 +10,12 @@ from zembrik.core.solver.step import Stepper
 class Stage:
     """A world at its first frame, and what moves it on."""
 
-    def __init__(self, document, substeps=None, iterations=1):
+    def __init__(self, document, substeps=None, iterations=1, assets=None):
         """Take a document; with no substeps, those of the profile "daily"."""
         document = {"world": {"air_density": 0}, **document}
         document["quality"] = {"substeps": substeps, "iterations": iterations, **document.get("quality", {})}
         setup = parse_setup(document)
-        self.world = build_world(setup, NoAssets())
+        self.world = build_world(setup, assets or NoAssets())
         quality = resolve(setup).document["quality"]
         self.stepper = Stepper(self.world, quality["substeps"], quality["iterations"], setup.fps, quality["enough"])
         self.fps, self.frame = setup.fps, setup.frames[0]

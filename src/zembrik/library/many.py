@@ -10,13 +10,13 @@ from zembrik.core.setup.materials import PRESETS, SIMULATED, dials_of
 
 Patch = list[dict[str, Any]]
 ROLES = ("cloth", "soft", "rigid", "collider", "left out")
-POINTS_MOVE = ("proxy", "friction", "bounce", "motion", "release", "material")
+POINTS_MOVE = ("proxy", "friction", "bounce", "motion", "release", "handovers", "material")
 UNFIT = {  # what a body loses with its role
     "cloth": (*POINTS_MOVE, "cell"),
     "soft": POINTS_MOVE,
     "rigid": ("form", "material", "friction", "bounce", "pins", "cell", "proxy"),
-    "collider": ("form", "material", "pins", "cell", "gravity", "release"),
-    "left out": ("release", "cell"),
+    "collider": ("form", "material", "pins", "cell", "gravity", "release", "handovers"),
+    "left out": ("release", "handovers", "cell"),
 }
 OF_COLLIDER = ("thickness", "friction", "bounce", "scale")
 OF_SIMULATED = ("thickness", "scale", "gravity")

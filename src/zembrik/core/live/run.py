@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from zembrik.core.bake import frame_of
 from zembrik.core.cache.body import BodyFrame
+from zembrik.core.motion.handover import Spell
 from zembrik.core.motion.rigid import Mover
 from zembrik.core.motion.track import Track
 from zembrik.core.problem import Problem
@@ -203,7 +204,7 @@ class LiveRun:
         for r, part in enumerate(solids.parts):
             if part.name == self.held.grip and part.mover is not None:
                 self.let_go = self.frame
-                solids.parts[r] = replace(part, release=self.frame)
+                solids.parts[r] = replace(part, spells=(Spell(float(self.frame)),))
                 return
         raise Problem("only a rigid body is let go of.", "hand", "Take a rigid body in hand.")
 
@@ -247,7 +248,7 @@ def _rest_others(document: dict[str, Any], chosen: set[str]) -> None:
     for body in document["bodies"]:
         if body["name"] in chosen or body.get("role") not in ("cloth", "soft", "rigid"):
             continue
-        for name in ("material", "pins", "cell", "gravity", "release", "form"):
+        for name in ("material", "pins", "cell", "gravity", "release", "handovers", "form"):
             body.pop(name, None)
         body["role"] = "collider" if body["role"] == "rigid" else "left out"
     kept = {b["name"] for b in document["bodies"] if b.get("role") == "rigid"}

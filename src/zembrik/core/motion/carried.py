@@ -26,6 +26,14 @@ class Carried(Mover):
         self.mover, self.mesh = mover, mesh
         self.binding = bind(proxy.points, mesh, name)
 
+    def grain(self, frame: float) -> float | None:
+        """Return how many frames lie between samples of the mesh's motion."""
+        return self.mover.grain(frame)
+
+    def knows(self, frame: float) -> bool:
+        """Tell whether the mesh's motion is known at a frame."""
+        return self.mover.knows(frame)
+
     def points_at(self, points: Floats, frame: float) -> Floats:
         """Return where the proxy's points are at a frame, metres; `points` only say how many there are."""
         return carry(self.binding, self.mover.points_at(self.mesh.points, frame))[: len(points)]

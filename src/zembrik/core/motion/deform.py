@@ -28,6 +28,18 @@ class Deform(Mover):
         self.changes_form = True
         self.frames, self.forms = frames, forms
 
+    def grain(self, frame: float) -> float | None:
+        """Return how many frames lie between the forms around a frame."""
+        if len(self.frames) < 2:
+            return super().grain(frame)
+        k = int(np.clip(np.searchsorted(self.frames, frame, side="right") - 1, 0, len(self.frames) - 2))
+        return max(float(self.frames[k + 1] - self.frames[k]), super().grain(frame) or 0.0)
+
+    def knows(self, frame: float) -> bool:
+        """Tell whether a frame lies between the first and the last form."""
+        inside = self.frames[0] - 1e-9 <= frame <= self.frames[-1] + 1e-9
+        return bool(inside) and super().knows(frame)
+
     def points_at(self, points: Floats, frame: float) -> Floats:
         """Return where all points are at a frame, metres; `points` only say how many there are."""
         k = int(np.clip(np.searchsorted(self.frames, frame, side="right") - 1, 0, len(self.frames) - 1))

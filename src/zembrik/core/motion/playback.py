@@ -45,6 +45,16 @@ class Playback(Mover):
         """Return the cache's frame, or where between two, at a frame of the shot."""
         return self.cache.first + (frame - self.starts) * self.rate
 
+    def grain(self, frame: float) -> float | None:
+        """Return how many frames of the shot lie between two of the cache."""
+        return max(1.0 / self.rate, super().grain(frame) or 0.0)
+
+    def knows(self, frame: float) -> bool:
+        """Tell whether a frame of the shot is in the cache."""
+        assert self.cache.done is not None
+        inside = self.cache.first - 1e-9 <= self.moment(frame) <= self.cache.done + 1e-9
+        return inside and super().knows(frame)
+
     def at(self, frame: float) -> tuple[Floats, Floats]:
         """Return turn (3, 3) and shift (3,) of a body that keeps its form; see `Mover.at`."""
         turn, shift = super().at(frame)

@@ -56,6 +56,19 @@ class Mover:
             points = self.pivot + value_at(self.motion["scale"], frame) * (points - self.pivot)
         return np.asarray(points @ turn.T + shift, dtype=np.float64)
 
+    def grain(self, frame: float) -> float | None:
+        """Return how many frames lie between the samples that are known around a frame; None of what is a curve."""
+        found = [grain for track in self.tracks.values() if (grain := track.grain(frame)) is not None]
+        if self.parent is not None and (above := self.parent.grain(frame)) is not None:
+            found.append(above)
+        return max(found, default=None)
+
+    def knows(self, frame: float) -> bool:
+        """Tell whether a frame lies between the first and the last sample, where there are any."""
+        ends = [(t.places[0], t.places[-1]) for t in self.tracks.values() if len(t.places) > 2]
+        inside = all(low - 1e-9 <= frame <= high + 1e-9 for low, high in ends)
+        return inside and (self.parent is None or self.parent.knows(frame))
+
     def _own_turn(self, frame: float) -> Floats:
         turn = matrix_of(self._track("rotate", frame), self.motion.get("rotate_order") or "xyz")
         if keyed := self.tracks.get("turn"):

@@ -61,6 +61,20 @@ class Track:
             mixed = (np.sin((1.0 - share) * angle) * one + np.sin(share * angle) * two) / np.sin(angle)
         return np.asarray(mixed / np.linalg.norm(mixed))
 
+    def grain(self, frame: float) -> float | None:
+        """Return how many frames lie between samples around a frame; None where the track is a curve there.
+
+        Samples are keys that lie no farther than a frame apart, with straight lines between them, as files have them.
+        """
+        k = int(np.searchsorted(self.places, frame - 1e-9))
+        if k == len(self.places) or abs(self.places[k] - frame) > 1e-9:
+            return None
+        beside = [n for n in (k - 1, k) if 0 <= n < len(self.places) - 1]
+        spans = [float(self.places[n + 1] - self.places[n]) for n in beside]
+        if not spans or max(spans) > 1.0 + 1e-9 or any(self.eases[n] != "straight" for n in beside):
+            return None
+        return min(spans)
+
     def _stretch(self, at: Floats) -> tuple[NDArray[np.int64], Floats]:
         """Return for each frame of at (m,) the key before it, and the share (0..1) of the way to the next."""
         left = np.clip(np.searchsorted(self.places, at, side="right") - 1, 0, len(self.places) - 2)

@@ -14,10 +14,12 @@ from typing import Annotated, Any, Literal
 
 from pydantic import ConfigDict, Discriminator, Field, ValidationError, field_validator, model_validator
 
+from zembrik.core.motion.handover import Spells
 from zembrik.core.problem import Problem
 from zembrik.core.proxy.words import CARRIED_PROXIES
 from zembrik.core.remember import Aside
 from zembrik.core.setup.groups import Group
+from zembrik.core.setup.handover import Handover, check_order, spells_of
 from zembrik.core.setup.joints import Joint
 from zembrik.core.setup.keyed import Keyed, KeyedPart, KeyedWhole, keyed_dial
 from zembrik.core.setup.materials import PRESETS, SIMULATED, dials_of
@@ -233,6 +235,10 @@ class Body(KeyedPart):
     release: int | None = dial(
         None, "frame", "Of a rigid body with a motion: when it is let go, with the speed it has then."
     )
+    handovers: list[Handover] | None = Field(
+        default=None,
+        description="Of what moves by itself: when physics takes it over, and when its motion takes it back.",
+    )
     pins: list[Pin] = []
 
     @field_validator("name")
@@ -247,7 +253,7 @@ class Body(KeyedPart):
         role, unfit = self.role, []
         if role in SIMULATED:
             unfit = [n for n in ("friction", "bounce") if getattr(self, n) is not None]
-            unfit += ["motion"] if role in ("cloth", "soft") and self.motion else []
+            unfit += ["motion"] if role in ("cloth", "soft") and self.motion and not self.handovers else []
             unfit += ["proxy"] if role in ("cloth", "soft") and self.proxy else []
             unfit += ["pins"] if role == "rigid" and self.pins else []
         if role == "collider":
@@ -263,6 +269,8 @@ class Body(KeyedPart):
             unfit.append("cell")
         if self.release is not None and not (role == "rigid" and self.motion):
             unfit.append("release")
+        if self.handovers:
+            self._check_handovers()
         if unfit:
             hint = " (its grip is the material's)" if role in SIMULATED and "friction" in unfit else ""
             raise ValueError(f"a body with the role {role} has no {' and no '.join(unfit)} of its own{hint}")
@@ -276,13 +284,16 @@ class Body(KeyedPart):
             if wrong:
                 raise ValueError(f"material: the role {role} has no {' and no '.join(wrong)}")
         animated = isinstance(self.mesh, FileMesh) and self.mesh.animated
-        if animated and role in SIMULATED:
-            raise ValueError(f"a body with the role {role} cannot move as its file has it; make it a collider")
+        if animated and role in SIMULATED and not (role != "rigid" and self.handovers):
+            raise ValueError(
+                f"a body with the role {role} cannot move as its file has it; make it a collider"
+                + ("" if role == "rigid" else ", or hand it over at a frame")
+            )
         if isinstance(self.mesh, CacheMesh):
-            if role in SIMULATED:
+            if role in SIMULATED and not (self.handovers and self.mesh.keeps_form == (role == "rigid")):
                 raise ValueError(f"a body with the role {role} cannot play a cache; make it a collider or leave it out")
             animated = True
-        if self.changes_form and self.proxy and self.proxy.kind not in CARRIED_PROXIES:
+        if role not in SIMULATED and self.changes_form and self.proxy and self.proxy.kind not in CARRIED_PROXIES:
             raise ValueError(
                 "a collider that changes its form or size is touched as its surface, reduced or wrapped: give it "
                 "the proxy "
@@ -293,6 +304,28 @@ class Body(KeyedPart):
         if role == "rigid" and self.proxy and self.proxy.kind == "plane":
             raise ValueError("an endless plane cannot be a rigid body's proxy")
         return self
+
+    def _check_handovers(self) -> None:
+        assert self.handovers
+        if self.role not in SIMULATED:
+            raise ValueError(f"a body with the role {self.role} is never handed over: physics does not move it")
+        if self.release is not None:
+            raise ValueError("it is let go of ('release') and handed over ('handovers'); give one of them")
+        if self.form is not None:
+            raise ValueError("what is handed over begins as its motion has it, not in a form of its own")
+        if self.motion is None and not (isinstance(self.mesh, FileMesh | CacheMesh) and self.moves_by_mesh):
+            raise ValueError("it is handed over, but nothing moves it before: key it, or let it play a file or a cache")
+        check_order(self.handovers)
+
+    @property
+    def moves_by_mesh(self) -> bool:
+        """Whether its file or cache moves it."""
+        return isinstance(self.mesh, CacheMesh) or (isinstance(self.mesh, FileMesh) and self.mesh.animated)
+
+    @property
+    def spells(self) -> Spells:
+        """When physics moves what moves by itself otherwise."""
+        return spells_of(self.handovers, self.release)
 
     @property
     def changes_form(self) -> bool:

@@ -129,7 +129,7 @@ def _resolve_body(body: Body, full: dict[str, Any], path: str, origins: dict[str
             if body.proxy is None:
                 _usual_proxy(full, path, origins, "hull")
         else:
-            drop += ["proxy", "motion", "release"]
+            drop += ["proxy", "release", *([] if body.handovers else ["motion"])]
         for unused in drop:
             del full[unused]
             origins.pop(f"{path}.{unused}", None)
@@ -139,7 +139,7 @@ def _resolve_body(body: Body, full: dict[str, Any], path: str, origins: dict[str
         fill(full, "bounce", COLLIDER_BOUNCE, path, DEFAULT)
         if body.proxy is None:
             _usual_proxy(full, path, origins, "surface")
-        for unused in ("material", "pins", "gravity", "release"):
+        for unused in ("material", "pins", "gravity", "release", "handovers"):
             del full[unused]
             origins.pop(f"{path}.{unused}", None)
 

@@ -15,6 +15,7 @@ from zembrik.core.motion.track import value_at
 from zembrik.core.motion.turbulence import Turbulence
 from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh
 from zembrik.core.setup.document import Pin, Place, Setup
+from zembrik.core.setup.handover import spells_of
 from zembrik.core.setup.limits import refuse_too_many_points
 from zembrik.core.setup.resolve import Resolved, resolve
 from zembrik.core.solver.bend import Bend, bend_rows
@@ -153,11 +154,11 @@ def build_world(setup: Setup, assets: Assets) -> World:
     world.set_dials(begin)
     if world.pull is not None:
         world.set_pull(begin)
-    if world.handles.hold(begin, world.w):
+    if world.handles.hold(begin, setup.fps, world.x, world.v, world.w, world.past.order):
         world.touching.w[:points_of_cloth] = w[:points_of_cloth]
     for _ in range(2):  # the second time, so that nothing has come from anywhere
         world.move_to(begin)
-        solids.drive(begin, 0.0)
+        solids.drive(begin, 0.0, setup.fps)
     solids.calm_place[:] = solids.rigid.place
     return world
 
@@ -277,6 +278,8 @@ def _handles(
     found, mesh_of = [], meshes_of(setup, assets)
     every: list[ClothPart | SoftPart] = [*cloths, *softs]
     for part, start in zip(every, starts, strict=False):
+        if setup.bodies[part.number].handovers:
+            found.append(_led(setup, part, int(start), assets))
         for n, pin in enumerate(setup.bodies[part.number].pins):
             where = f"bodies[{part.number}] '{part.name}', pins[{n}]"
             surface = part.begin
@@ -292,10 +295,21 @@ def _handles(
             held = np.flatnonzero(weights > 0.0)
             mover = _mover_of_pin(setup, pin, setup.bodies[part.number].place, middle, part.begin[held], assets)
             strength = pin.strength if isinstance(pin.strength, float) else pin.strength.model_dump(mode="json")
-            found.append(Handle(held + start, weights[held], part.begin[held].copy(), mover, strength, pin.release))
+            spells = spells_of(None, pin.release)
+            found.append(Handle(held + start, weights[held], part.begin[held].copy(), mover, strength, spells))
     if all(handle.is_fast for handle in found):  # then what stays is held by having no inverse mass
         return [handle for handle in found if handle.mover is not None]
     return found
+
+
+def _led(setup: Setup, part: ClothPart | SoftPart, start: int, assets: Assets) -> Handle:
+    """Return what leads a whole body until it is handed over."""
+    body, mover = setup.bodies[part.number], mover_of_body(setup, part.number, assets)
+    assert mover is not None
+    if isinstance(part, SoftPart) and mover.changes_form:  # its lattice goes along with its surface
+        mover = Carried(mover, part.mesh, TriMesh(part.begin.copy(), np.zeros((0, 3), np.int32)), body.name)
+    numbers = start + np.arange(len(part.begin))
+    return Handle(numbers, np.ones(len(numbers)), part.begin.copy(), mover, 1.0, body.spells)
 
 
 def _mover_of_pin(setup: Setup, pin: Pin, place: Place, middle: Floats, places: Floats, assets: Assets) -> Mover | None:

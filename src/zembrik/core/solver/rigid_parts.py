@@ -50,7 +50,7 @@ def rigid_parts(setup: Setup, resolved: Resolved, assets: Assets) -> list[RigidP
                 rolling_m=material["rolling_resistance"],
                 weight=values["gravity"],
                 mover=mover_of_body(setup, k, assets),
-                release=None if values["release"] is None else float(values["release"]),
+                spells=body.spells,
             )
         )
     return found

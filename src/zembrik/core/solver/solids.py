@@ -12,6 +12,8 @@ from numpy.typing import NDArray
 from zembrik.core.distance.build import Shape
 from zembrik.core.distance.field import Fields
 from zembrik.core.mesh.inertia import MassOf
+from zembrik.core.motion.handover import Spells, fade, is_free, returning
+from zembrik.core.motion.rates import CAME, GOES, pose_rates
 from zembrik.core.motion.rigid import Mover
 from zembrik.core.motion.track import most_of, value_at
 from zembrik.core.solver.arrays import CARRIERS, GAP, LOAD, ROOM, Contacts, Joints, Rigid, Skin, Slots, Solids
@@ -61,7 +63,7 @@ class RigidPart:
         surface: how they do. density: kg/m³, as its mass is of.
         rolling_m: lever of its rolling resistance, metres, see `rolling`.
         weight: factor on gravity, a number or a track.
-        mover: the track that drives it, if one does; until frame `release`, if that is not None.
+        mover: what drives it, if anything does. spells: when nothing does.
     """
 
     name: str
@@ -74,7 +76,7 @@ class RigidPart:
     rolling_m: float = 0.0
     weight: Any = 1.0
     mover: Mover | None = None
-    release: float | None = None
+    spells: Spells = ()
 
     @cached_property
     def samples(self) -> tuple[Floats, Floats]:
@@ -116,6 +118,8 @@ class SolidWorld:
         apart: pairs of rigid bodies that do not touch each other, as a joint holds them.
         pressed: how many contacts carried load in the last substep.
         lever: float64 (R,), of rolling resistance, metres.
+        off: float64 (R, 4, 3), by how much each was off its motion when that took it back: place (m) and turn (a
+            rotation vector, rad), and how fast both changed, a second.
         lighter: float64 (R,), how many times lighter than built each is in this frame.
     """
 
@@ -143,33 +147,31 @@ class SolidWorld:
     def __post_init__(self) -> None:
         self.lighter = np.ones(len(self.parts))
         self.lever = np.array([most_of(part.rolling_m) for part in self.parts], dtype=np.float64).reshape(-1)
-        free = [part.mover is None or part.release is not None for part in self.parts]
+        free = [part.mover is None or bool(part.spells) for part in self.parts]
         self.system = joint_system(self.joints.bodies, np.array(free, np.bool_).reshape(-1))
         turned = self.joints.bodies[self.joints.speed != 0.0]
         self.turned = np.unique(turned[turned >= 0])  # by motors
         self.near.leave_out(self.apart, self.solids)
         self.carried = np.zeros(len(self.parts), np.bool_)
         self.driven = [r for r, part in enumerate(self.parts) if part.mover is not None]
+        self.off = np.zeros((len(self.parts), 4, 3))
 
     @property
     def pressed(self) -> int:
         """How many contacts carried load in the last substep."""
         return int((self.contacts.row[:, LOAD] > 0).sum())
 
-    def drive(self, frame: float, seconds: float) -> None:
+    def drive(self, frame: float, seconds: float, fps: float) -> None:
         """Put the driven bodies where they are at a frame, `seconds` after they were where they are now.
 
         The colliders are there already. What begins to move wakes all that sleeps.
         """
         rigid, moved = self.rigid, self.solids.moving.copy()
         for r in self.driven:
-            part = self.parts[r]
-            if part.mover is None or rigid.w[r] > 0.0:
+            if self.parts[r].mover is None or rigid.w[r] > 0.0:
                 continue
-            turn, shift = part.mover.at(frame)
             old = rigid.place[r].copy()
-            rigid.place[r, :3] = turn @ part.mass.centre + shift
-            rigid.place[r, 3:] = quaternion_of(turn @ part.mass.axes)
+            self._put(r, frame, fps)
             if seconds > 0.0:
                 rigid.speed[r, :3] = (rigid.place[r, :3] - old[:3]) / seconds
                 spin = quaternion_turn(rigid.place[r, 3:]) @ quaternion_turn(old[3:]).T
@@ -180,6 +182,46 @@ class SolidWorld:
             self.solids.moving[c] = self.colliders.moved[c]
         if (self.solids.moving & ~moved).any():
             self.wake_all()
+
+    def _put(self, number: int, frame: float, fps: float) -> None:
+        """Put a body where its motion has it at a frame, and as far off that as it still is."""
+        part, place = self.parts[number], self.rigid.place[number]
+        assert part.mover is not None
+        turn, shift = part.mover.at(frame)
+        centre = turn @ part.mass.centre + shift
+        if (spell := returning(part.spells, frame)) is not None:
+            off, turned, pace, turning = self.off[number]
+            centre = centre + fade(spell, frame, fps, off, pace)
+            turn = quaternion_turn(vector_quaternion(fade(spell, frame, fps, turned, turning))) @ turn
+        place[:3], place[3:] = centre, quaternion_of(turn @ part.mass.axes)
+
+    def _hand_over(self, number: int, frame: float, fps: float, gravity: Floats, dt: float) -> None:
+        """Let a body go on freely as its motion had it at a frame.
+
+        Places and speeds of free bodies are half a step apart (see `predict`): the first step speeds it up by what
+        gravity gives it in half a step, not in a whole one.
+        """
+        part, rigid = self.parts[number], self.rigid
+        assert part.mover is not None
+        self._put(number, frame, fps)
+        speed, spin = pose_rates(part.mover, part.mass.centre, frame, fps, CAME)
+        rigid.speed[number, :3] = speed - 0.5 * dt * rigid.weight[number] * gravity
+        rigid.speed[number, 3:] = spin
+        self.set_free(number)
+
+    def _take_back(self, number: int, frame: float, fps: float) -> None:
+        """Let a body be driven again, and keep by how much it is off its motion."""
+        part, rigid = self.parts[number], self.rigid
+        assert part.mover is not None
+        turn, shift = part.mover.at(frame)
+        speed, spin = pose_rates(part.mover, part.mass.centre, frame, fps, GOES)
+        away = quaternion_turn(rigid.place[number, 3:]) @ part.mass.axes.T @ turn.T
+        turned = rotation_vector(away)
+        self.off[number] = [
+            rigid.place[number, :3] - turn @ part.mass.centre - shift, turned, rigid.speed[number, :3] - speed,
+            vector_rate(turned, rigid.speed[number, 3:] - away @ spin),
+        ]  # fmt: skip
+        rigid.w[number], rigid.inverse[number], rigid.asleep[number] = 0.0, 0.0, False
 
     def set_free(self, number: int) -> None:
         """Give a rigid body the inverse mass and moments that it has when nothing drives it."""
@@ -192,15 +234,25 @@ class SolidWorld:
         self.rigid.asleep[:] = False
         self.rigid.still[:] = 0.0
 
-    def begin(self, frame: float, gravity: Floats, slowing: float, dt: float) -> None:
-        """Let go of bodies driven until a frame, with the speed they have; move the free ones for dt seconds."""
+    def begin(self, frame: float, gravity: Floats, slowing: float, dt: float, fps: float) -> bool:
+        """Let go of bodies driven until a frame, or take them back; move the free ones for dt seconds.
+
+        Return whether any was let go or taken back.
+        """
+        changed = False
         for r in self.driven:
-            release = self.parts[r].release
-            if release is not None and frame >= release - 1e-9 and self.rigid.w[r] == 0.0:
-                self.set_free(r)
+            free = is_free(self.parts[r].spells, frame)
+            if free == (self.rigid.w[r] > 0.0):
+                continue
+            if free:
+                self._hand_over(r, frame, fps, gravity, dt)
                 self.solids.moving[np.flatnonzero(self.solids.owner == r)] = False
-                self.wake_all()
+            else:
+                self._take_back(r, frame, fps)
+            self.wake_all()
+            changed = True
         predict(self.rigid, gravity, slowing, dt)
+        return changed
 
     def meet(self, x: Floats, before: Floats, w: Floats, dt: float) -> None:
         """Find this substep's contacts; x, before (n, 3) are the particles', w (n,) their inverse masses."""
@@ -270,7 +322,9 @@ class SolidWorld:
     def state(self) -> list[NDArray[Any]]:
         """Return the arrays that say how it goes on from here; they are the world's own."""
         r = self.rigid
-        return [r.place, r.speed, r.w, r.inverse, r.still, r.asleep, self.calm_place, self.solids.moving]
+        returns = any(np.isfinite(spell.end) for part in self.parts for spell in part.spells)
+        own = [r.place, r.speed, r.w, r.inverse, r.still, r.asleep, self.calm_place, self.solids.moving]
+        return [*own, self.off] if returns else own
 
 
 STILL = np.concatenate([np.eye(3).ravel(), np.zeros(3)])
@@ -281,6 +335,23 @@ def rotation_vector(turn: Floats) -> Floats:
     q = quaternion_of(turn)
     sine = float(np.linalg.norm(q[:3]))
     return q[:3] * (2.0 * np.arctan2(sine, q[3]) / sine) if sine > 1e-12 else 2.0 * q[:3]
+
+
+def vector_quaternion(vector: Floats) -> Floats:
+    """Return the unit quaternion x y z w (4,) of a rotation vector (3,) in radians."""
+    angle = float(np.linalg.norm(vector))
+    return np.append(vector * (0.5 * np.sinc(angle / (2.0 * np.pi))), np.cos(0.5 * angle))
+
+
+def vector_rate(vector: Floats, spin: Floats) -> Floats:
+    """Return how fast a rotation vector (3,) changes, rad/s, where what it turns spins by a spin (3,), rad/s.
+
+    The inverse of the exponential map's left Jacobian (Bullo and Murray 1995).
+    """
+    angle = float(np.linalg.norm(vector))
+    across = np.cross(vector, spin)
+    share = 1.0 / 12.0 if angle < 1e-4 else (1.0 - 0.5 * angle / np.tan(0.5 * angle)) / angle**2
+    return np.asarray(spin - 0.5 * across + share * np.cross(vector, across))
 
 
 def own_points(first: int, last: int, surface: Surface) -> ParticleSkin:

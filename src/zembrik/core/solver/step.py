@@ -120,11 +120,11 @@ class Stepper:
         v[...], before[...] = was, x
         if len(x):
             self.implicit.begin(faster, springs, dt)
-        if solids.any:
-            solids.begin(begin, world.gravity, lost, dt)
+        if solids.any and solids.begin(begin, world.gravity, lost, dt, world.fps):
+            self.balance.note_moved()
         moved = world.move_to(end)
         if solids.any:
-            solids.drive(end, dt)
+            solids.drive(end, dt, world.fps)
         if moved or solids.solids.moving.any() or len(solids.turned):
             self.balance.note_moved()
         check_sound(world, begin)  # before any search: what is found depends on places alone

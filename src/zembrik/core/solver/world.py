@@ -14,6 +14,7 @@ from zembrik.core.motion.wind import wind_velocity
 from zembrik.core.solver.bend import Bend
 from zembrik.core.solver.blown import Blown
 from zembrik.core.solver.colliders import Colliders
+from zembrik.core.solver.handles import TO_SECOND as TO_SECOND
 from zembrik.core.solver.handles import Handles
 from zembrik.core.solver.hexahedra import Cells
 from zembrik.core.solver.membrane import Membrane
@@ -156,7 +157,7 @@ class Air:
             self.rows[numbers, 3] = value_at(pressure, frame)
 
 
-FIRST_ORDER, TO_SECOND, TO_FIRST, SECOND = 0.0, 1.0, 2.0, 3.0  # of a point's last step and its next: the same, or not
+FIRST_ORDER, TO_FIRST, SECOND = 0.0, 2.0, 3.0  # of a point's last step and its next: the same, or not
 
 
 @dataclass
@@ -255,6 +256,7 @@ class World:
             past.stretch,
             past.borne,
             *self.solids.state(),
+            *self.handles.state(),
         ]
         if self.yielding.any:
             kept += [self.membrane.rest, self.bend.rest, self.cells.rest, *[cloth.rest for cloth in self.shrinking]]
@@ -269,7 +271,7 @@ class World:
         moved = bool(self.colliders.moved.any() or self.shrinking)
         for cloth in self.shrinking:
             self.membrane.rest[cloth.numbers, :4] = cloth.rest / value_at(cloth.factor, frame)
-        return self.handles.move_to(frame, self.x, self.w) or moved
+        return self.handles.move_to(frame, self.fps, self.x, self.w) or moved
 
     def begin_frame(self, frame: float) -> bool:
         """Set all dials and what is held to what they are from a frame on; return whether other points are held."""
@@ -281,7 +283,7 @@ class World:
         self.changed = changes
         if changes:  # what rests may rest no longer
             self.solids.wake_all()
-        return self.handles.hold(frame, self.w)
+        return self.handles.hold(frame, self.fps, self.x, self.v, self.w, self.past.order)
 
     def set_dials(self, frame: float) -> None:
         """Set all dials but gravity to what they are at a frame."""

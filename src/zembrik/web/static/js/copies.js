@@ -9,6 +9,11 @@ export function setColumns(matrix, m, at) {
     m[at], m[at + 3], m[at + 6], m[at + 9], m[at + 1], m[at + 4], m[at + 7], m[at + 10], m[at + 2], m[at + 5], m[at + 8], m[at + 11], 0, 0, 0, 1);
 }
 
+// Fills a matrix with a pose: shift in metres and quaternion x y z w.
+export function setPose(matrix, [x, y, z, i, j, k, w]) {
+  return matrix.compose(new THREE.Vector3(x, y, z), new THREE.Quaternion(i, j, k, w), new THREE.Vector3(1, 1, 1));
+}
+
 export class Copies {
   constructor(stage) {
     Object.assign(this, { stage, batches: [], coarse: false });

@@ -1,6 +1,6 @@
 // A shot's bodies, proxies, ground and a person for scale as a scene. It computes nothing a result depends on.
 import * as THREE from "/static/vendor/three/three.module.js";
-import { Copies, setColumns } from "./copies.js";
+import { Copies, setColumns, setPose } from "./copies.js";
 
 export const css = (name) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
 const PERSON_M = 1.75, AS_IT_IS = new THREE.Matrix4();
@@ -228,12 +228,12 @@ export class Stage {
 
   // Puts a body where a pose has it: shift in metres and quaternion x y z w, against its place, or against that of the
   // mesh that was baked: `baked` is {shape, place}.
-  setPose(name, [x, y, z, i, j, k, w], baked = null) {
+  setPose(name, pose, baked = null) {
     const body = this.bodies.get(name);
     if (!body) return;
     const { group } = body;
     group.matrixAutoUpdate = false;
-    group.matrix.compose(new THREE.Vector3(x, y, z), new THREE.Quaternion(i, j, k, w), new THREE.Vector3(1, 1, 1));
+    setPose(group.matrix, pose);
     if (baked) this.bakedPlace(body, baked);
     group.matrixWorldNeedsUpdate = true;
     body.posed = true;

@@ -4,6 +4,7 @@ import { OrbitControls } from "/static/vendor/three/OrbitControls.js";
 import { fetchPack } from "./pack.js";
 import { FINER, Flipbook } from "./flipbook.js";
 import { Frames } from "./frames.js";
+import { Ghost } from "./ghost.js";
 import { Ribbon } from "./ribbon.js";
 import { Stage, css } from "./stage.js";
 import { Tinted } from "./ramp.js";
@@ -161,7 +162,7 @@ function layOver(on) {
   state.top = 0;
   for (const trial of trials.values()) {
     trial.tinted?.end();
-    trial.ghost?.removeFromParent();
+    trial.ghost?.end();
     trial.tinted = trial.ghost = null;
     if (!over || trial === base || !trial.frames) continue;
     trial.tinted = new Tinted(trial.stage, trial.id, "apart", base.id);
@@ -170,7 +171,7 @@ function layOver(on) {
       return state.top;
     };
     trial.tinted.came = (head) => { $("ramp").querySelector(".most").textContent = `${Number(state.top.toPrecision(3))} ${head.unit}`; draw(); };
-    trial.ghost = new THREE.Group();
+    trial.ghost = new Ghost(css("--rain"));
     trial.stage.scene.add(trial.ghost);
   }
   $("ramp").hidden = !over;
@@ -187,20 +188,7 @@ function showOver(trial) {
   base.frames.want(state.frame, base.begin + base.done - 1);
   const bodies = base.frames.at(state.frame);
   if (!bodies) return;
-  base.frames.bodies.forEach((b, n) => {
-    let lines = trial.ghost.children[n];
-    if (!lines) {
-      const shape = new THREE.BufferGeometry(), ends = [];
-      for (let f = 0; f < b.faces.length; f += 3) for (let k = 0; k < 3; k++) { const p = b.faces[f + k], q = b.faces[f + (k + 1) % 3]; if (p < q) ends.push(p, q); }
-      shape.setAttribute("position", new THREE.BufferAttribute(new Float32Array(3 * b.count), 3));
-      shape.setIndex(ends);
-      lines = new THREE.LineSegments(shape, new THREE.LineBasicMaterial({ color: css("--rain"), transparent: true, opacity: 0.35 }));
-      lines.frustumCulled = false;
-      trial.ghost.add(lines);
-    }
-    lines.geometry.attributes.position.array.set(bodies[n][1]);
-    lines.geometry.attributes.position.needsUpdate = true;
-  });
+  trial.ghost.put(bodies);
 }
 
 function go(frame) { state.frame = Math.max(first, Math.min(last, frame)); show(); }
