@@ -11,12 +11,15 @@ from zembrik.core.bake import bake
 from zembrik.core.cache.body import CacheBody
 from zembrik.core.cache.reader import Cache
 from zembrik.core.cache.writer import CacheWriter
+from zembrik.core.findings.check import check_setup
 from zembrik.core.findings.outcome import check_outcome
+from zembrik.core.findings.pops import pops_found
 from zembrik.core.mesh import shapes
 from zembrik.core.motion.handover import Spell, fade
 from zembrik.core.motion.rates import CAME, GOES, pose_rates
 from zembrik.core.motion.rigid import Mover
 from zembrik.core.problem import Problem
+from zembrik.core.review.pops import pops_of
 from zembrik.core.setup.assets import NoAssets
 from zembrik.core.setup.document import parse_setup
 from zembrik.core.solver.solids import rotation_vector, vector_quaternion, vector_rate
@@ -245,6 +248,65 @@ def test_a_bake_that_goes_on_while_a_body_is_drawn_back_is_as_one_that_never_sto
     assert all((one.points(0, f) == two.points(0, f)).all() for f in range(1, 15))
     assert all((one.pose(1, f) == two.pose(1, f)).all() for f in range(1, 15))
     assert [f.code for f in check_outcome(setup(14), one)] == []
+
+
+def baked(path, bodies, last=20, **more):
+    setup = parse_setup({"frames": [1, last], "bodies": bodies, "world": BARE, **more})
+    bake(setup, NoAssets(), path)
+    return setup, Cache(path)
+
+
+def test_the_pop_meter_tells_a_jump_and_what_ends_it(tmp_path):
+    """Handed over in flight nothing jumps; taken back at once it does, by what the keys are away; eased it does not."""
+    motion = {"translate": {"keys": thrown(range(1, 8))}}
+    motion["spin"] = {"axis": [1, 2, 0], "angle": {"keys": [[1, 0], [20, 19 * SPIN_DEG]]}}
+    for over, seen in ((0, True), (12, False)):
+        handed = stick(motion=motion, handovers=[{"at": 5, "back": 12, "over": over}])
+        setup, cache = baked(tmp_path / f"{over}.zarr", [handed], 30)
+        there, *rest = pops_of(setup, cache, NoAssets())
+        assert (there.frame, there.back, there.seen) == (5, False, False)
+        assert there.jump_mm < 0.1 and there.turn_deg < 0.05 and there.share < 0.005
+        found = pops_found(setup, cache, NoAssets())
+        assert [f.frame for f in found] == ([12] if seen else [])
+        assert len(rest) == seen
+        if seen:  # the keys end at frame 7: there it jumps back to
+            way = np.linalg.norm(flown(6 / FPS) - flown(11 / FPS))
+            (back,) = rest
+            assert (back.frame, back.back, back.seen) == (12, True, True)
+            assert back.jump_mm == pytest.approx(1e3 * way, abs=0.1)
+            (fix,) = found[0].patch
+            assert (fix["path"], fix["value"]) == ("/bodies/0/handovers/0/over", 12)
+
+
+def test_what_rests_and_is_handed_over_does_not_pop(tmp_path):
+    still = {"translate": {"keys": [[1, [0, 0, 0]], [3, [0, 0, 0]]]}}
+    resting = stick(motion=still, handovers=[{"at": 6}], place={"translate": [0, 0.051, 0]}, thickness=0.001)
+    setup, cache = baked(tmp_path / "r.zarr", [resting], 12, world={"ground": {"height": 0}})
+    (pop,) = pops_of(setup, cache, NoAssets())
+    assert not pop.seen and pop.jump_mm < 0.5 and check_outcome(setup, cache) == []
+
+
+@pytest.mark.parametrize("kind", ["rigid", "cloth"])
+def test_a_handover_inside_a_collider_is_told_with_its_kick(tmp_path, kind):
+    """Led down into the ground by 20 mm at frame 9: told before the bake, with a frame at which it is free."""
+    down = {"translate": {"keys": [[1, [0, 0.5, 0]], [11, [0, 0, 0]]]}}
+    body = stick() if kind == "rigid" else {**SHEET, "name": "stick"}
+    lowest = 0.05 if kind == "rigid" else 0.0
+    room = 0.002
+    body |= {
+        "motion": down,
+        "handovers": [{"at": 11}],
+        "thickness": room,
+        "place": {"translate": [0, lowest - 0.02, 0]},
+    }
+    document = {"frames": [1, 20], "bodies": [body], "quality": {"substeps": 10}}
+    (told,) = [f for f in check_setup(parse_setup(document), NoAssets()) if f.code == "handed_inside"]
+    assert told.severe and "22.0 mm inside 'ground'" in told.text and f"{0.022 * FPS * 10:.1f} m/s" in told.text
+    document["bodies"] = [{**body, "handovers": [{"at": told.patch[0]["value"]}]}]
+    assert told.patch[0]["path"] == "/bodies/0/handovers/0/at" and told.patch[0]["value"] == 10
+    assert not [f for f in check_setup(parse_setup(document), NoAssets()) if f.code == "handed_inside"]
+    document["bodies"] = [{**body, "handovers": [{"at": 30}]}]
+    assert [f.code for f in check_setup(parse_setup(document), NoAssets()) if "handed" in f.code] == ["never_handed"]
 
 
 @pytest.mark.parametrize(

@@ -10,11 +10,12 @@ from zembrik.core.mesh import shapes
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.library.demo_shot import DemoShot, obj_bytes
 from zembrik.library.fair_bodies import dough, pears, rings
+from zembrik.library.fair_tosses import tossed_pears
 
 
 def demo_shots() -> list[DemoShot]:
     """Return all shots of the demo."""
-    return [awning(), quilt(), loaf(), wrung(), pears(), rings(), dough()]
+    return [awning(), quilt(), loaf(), wrung(), pears(), rings(), dough(), tossed_pears()]
 
 
 def awning() -> DemoShot:

@@ -15,6 +15,7 @@ from zembrik.core.findings.enough import (
     squeezed,
 )
 from zembrik.core.findings.finding import Finding, set_value
+from zembrik.core.findings.handing import handover_findings
 from zembrik.core.findings.idle import idle_dials
 from zembrik.core.findings.prepare import prepare_findings
 from zembrik.core.findings.tune import tune_findings
@@ -55,6 +56,7 @@ def check_setup(setup: Setup, assets: Assets) -> list[Finding]:
             *start_overlaps(setup, world),
             *overlapping_bodies(setup, world),
             *bodies_in_one_another(setup, world),
+            *handover_findings(setup, world),
         ]
     except Problem as problem:
         remedy = f" {problem.remedy}" if problem.remedy else ""

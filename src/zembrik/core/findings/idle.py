@@ -78,7 +78,7 @@ def _of_bodies(setup: Setup, resolved: Resolved) -> list[Idle]:
                 (f"{at}/{name}", f"{name.replace('_', ' ')} of {body.name}", "it never creeps")
                 for name in ("yield_strain", "yield_angle")
             ]
-        if body.role == "rigid" and body.motion is not None and body.release is None:
+        if body.role == "rigid" and body.motion is not None and not body.spells:
             found.append((f"{at}/density", f"density of {body.name}", "it goes its own way and is never let go"))
             found.append((f"/bodies/{k}/gravity", f"gravity's share of {body.name}", "it is never let go"))
     return found

@@ -8,6 +8,7 @@ from zembrik.core.motion.handover import Spell, Spells
 from zembrik.core.setup.parts import Part, dial
 
 MOST = 200  # handovers of a body
+USUAL_OVER = 12  # frames that a body is drawn back over
 
 
 class Handover(Part):
@@ -18,7 +19,9 @@ class Handover(Part):
         ge=-100_000, le=1_000_000,
     )  # fmt: skip
     back: int | None = dial(None, "frame", "When the motion takes it back; never if left out.")
-    over: int = dial(12, "frames", "Over how many frames it is drawn back to its motion; 0 jumps.", ge=0, le=10_000)
+    over: int = dial(
+        USUAL_OVER, "frames", "Over how many frames it is drawn back to its motion; 0 jumps.", ge=0, le=10_000
+    )
 
 
 def check_order(handovers: list[Handover]) -> None:

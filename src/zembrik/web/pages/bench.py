@@ -41,6 +41,7 @@ from zembrik.web.dials import LABELS, Dial, dial
 from zembrik.web.fields import Asked, Id
 from zembrik.web.outcome import outcome_of
 from zembrik.web.pages.fits import in_world, known_fits, rows_of
+from zembrik.web.pages.handing import handover_words, pops_words
 from zembrik.web.pages.layer_words import layer_words
 from zembrik.web.pages.motion_words import held_words, motion_words
 from zembrik.web.pages.profile import cost_words, set_by_hand
@@ -253,7 +254,7 @@ def _motion(setup: Setup, resolved: Resolved, number: int | None, places: Settin
     takes = takes_of_show(words["session"], shot.show_id)
     baked = words["shown"] is not None and any(b.role == "rigid" for b in setup.bodies)
     in_hand = held_words(setup, number)
-    told = motion_words(setup, resolved, number) | {"in_hand": in_hand}
+    told = motion_words(setup, resolved, number) | {"in_hand": in_hand} | handover_words(setup, number, places)
     return told | {"motions": motions, "takes": takes, "rigid_baked": baked}
 
 
@@ -374,6 +375,7 @@ def _review(setup: Setup, resolved: Resolved, number: int | None, places: Settin
         "comparable": comparable,
         "cached_bodies": names,
         "marks": words["shot"].marks or [],
+        "pops": pops_words(places, shown),
     }
 
 

@@ -46,6 +46,8 @@ def motion_words(setup: Setup, resolved: Resolved, number: int | None) -> Words:
     words["leaders"] = [b.name for b in setup.bodies if b.role not in ("cloth", "soft") and b.name != body.name]
     if body.role in ("cloth", "soft"):
         words |= {"can_pin": True, "pins": [_pin(setup, f"{at}/pins/{n}", n, pin) for n, pin in enumerate(body.pins)]}
+        if body.motion is not None:
+            words["tracks"] = _body_tracks(setup, body, at)
     else:
         words["tracks"] = _body_tracks(setup, body, at)
         if motion := body.motion:
@@ -53,8 +55,6 @@ def motion_words(setup: Setup, resolved: Resolved, number: int | None) -> Words:
         words["can_drive"] = True
         if body.role == "rigid":
             words |= _joints(setup, body.name)
-        if body.role == "rigid" and body.motion:
-            words["dials"].append(dial(resolved, f"{at}/release"))
     if body.role == "cloth":
         stuff, full = body.material, resolved.document["bodies"][number]["material"]
         for name in ("rest_length", "pressure", "drag", "lift"):

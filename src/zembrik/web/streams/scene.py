@@ -107,10 +107,17 @@ def scene_bytes(setup: Setup, places: Settings, more: dict[str, Any]) -> tuple[b
     document = {
         "bodies": bodies, "shapes": drawn.shared.entries, "ground": ground.height if ground else None,
         "frames": list(setup.frames), "fps": setup.fps, "schedule": schedule_of(setup),
-        "groups": [group.model_dump(mode="json") for group in setup.groups],
+        "handovers": _handovers(setup), "groups": [group.model_dump(mode="json") for group in setup.groups],
     }  # fmt: skip
     whole = not any("pending" in entry for entry in bodies)
     return pack.bytes(document | more | {"whole": whole}), whole
+
+
+def _handovers(setup: Setup) -> list[dict[str, Any]]:
+    """Return the frames at which bodies are handed over or taken back."""
+    every = [(spell, body.name) for body in setup.bodies for spell in body.spells]
+    over = [{"frame": spell.begin, "back": False, "body": name} for spell, name in every]
+    return over + [{"frame": spell.end, "back": True, "body": name} for spell, name in every if np.isfinite(spell.end)]
 
 
 def schedule_of(setup: Setup) -> list[dict[str, Any]]:

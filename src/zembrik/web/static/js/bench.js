@@ -3,6 +3,8 @@ import { fetchPack } from "./pack.js";
 import { Viewport } from "./viewport.js";
 import { Ribbon } from "./ribbon.js";
 import { Frames } from "./frames.js";
+import { Ghost } from "./ghost.js";
+import { css } from "./stage.js";
 import { Curves } from "./curves.js";
 import { editing, send } from "./edits.js";
 import { Chooser } from "./choose.js";
@@ -73,6 +75,7 @@ async function load(fit) {
   state.whole = pack.head.whole;
   state.schedule = pack.head.schedule;
   state.marks = pack.head.marked;
+  state.handovers = pack.head.handovers;
   view.setScene(pack);
   if (air.tips) air.show(shot, state.frame);
   takeFaces();
@@ -170,7 +173,7 @@ function show() {
   const figure = $("figure").value, unit = $("figure").selectedOptions[0].dataset.unit;
   const values = state.figures[figure] || [];
   ribbon.set({
-    schedule: state.schedule, marks: state.marks, scheduled: first, first: from, last: to, begin: bake ? bake.first : first, done: bake ? bake.done : 0, values, frame: state.frame,
+    schedule: state.schedule, marks: state.marks, handovers: state.handovers, scheduled: first, first: from, last: to, begin: bake ? bake.first : first, done: bake ? bake.done : 0, values, frame: state.frame,
     wrong: bake?.wrong ?? null,
     stale: !!bake?.stale.length, active: bake?.state === "running",
   });
@@ -206,7 +209,13 @@ function show() {
   if (tinted) { if (state.drawn) tinted.show(state.frame); else { tinted.end(); tinted.over = false; tinted.shown = null; } }
 }
 
-function go(frame) { state.frame = frame; show(); remember(); }
+let laid = [];
+function go(frame) {
+  if (laid.length && laid[0].frame !== frame) { for (const ghost of laid) ghost.end(); laid = []; }
+  state.frame = frame;
+  show();
+  remember();
+}
 
 // ---- playing
 const player = new Player({
@@ -251,6 +260,26 @@ function tint(what) {
   state.tint = what;
   document.querySelectorAll("[data-action=tint]").forEach((b) => b.setAttribute("aria-checked", String((b.dataset.what || null) === (what || null))));
   show();
+}
+
+// Lays a body as it is a frame before and a frame after this one over it, as lines, until another frame is looked at.
+async function overlay(name) {
+  for (const ghost of laid) ghost.end();
+  laid = [];
+  const { frame, frames } = state;
+  for (const [at, colour] of [[frame - 1, "--rain"], [frame + 1, "--lamp"]]) {
+    for (let tries = 0; frames && !frames.has(at) && tries < 100; tries++) {
+      frames.want(at, doneFrame());
+      await new Promise((done) => setTimeout(done, 50));
+    }
+    if (state.frame !== frame || !frames?.has(at)) return;
+    const ghost = new Ghost(css(colour));
+    ghost.put(frames.at(at).filter(([of]) => of === name));
+    ghost.frame = frame;
+    view.scene.add(ghost);
+    laid.push(ghost);
+  }
+  view.draw();
 }
 
 async function marksOf(frame) {
@@ -445,6 +474,7 @@ const actions = {
   },
   "go-to": (button) => { pause(); go(Number(button.dataset.frame)); view.lookAt(JSON.parse(button.dataset.at)); },
   "look-at": (button) => view.lookAt(JSON.parse(button.dataset.at)),
+  pop: async (row) => { pause(); go(Number(row.dataset.frame)); await overlay(row.dataset.body); },
   peak: (row) => { $("figure").value = row.dataset.figure; pause(); go(Number(row.dataset.frame)); },
 };
 

@@ -122,6 +122,23 @@ export class Ribbon {
       pen.moveTo(x, 0); pen.lineTo(x + 8 * ratio, 4 * ratio); pen.lineTo(x, 8 * ratio);
       pen.fill();
     }
+    for (const { frame, back } of this.handovers || []) {  // a disc whose filled half is where physics moves a body
+      if (frame < this.first || frame > this.last) continue;
+      const x = (frame - this.first + 0.5) * step, y = 12 * ratio, r = 5 * ratio;
+      pen.lineWidth = 1.4 * ratio;
+      pen.strokeStyle = pen.fillStyle = css("--text");
+      pen.beginPath();
+      pen.moveTo(x, y + r); pen.lineTo(x, floor);
+      pen.globalAlpha = 0.5;
+      pen.stroke();
+      pen.globalAlpha = 1;
+      pen.beginPath();
+      pen.arc(x, y, r, 0, 2 * Math.PI);
+      pen.stroke();
+      pen.beginPath();
+      pen.arc(x, y, r, -Math.PI / 2, Math.PI / 2, back);
+      pen.fill();
+    }
     if (this.wrong !== null && this.wrong !== undefined && this.done > 0) {  // from here on the frames are not to be trusted
       const from = (this.wrong - this.first) * step, to = (this.begin + this.done - this.first) * step;
       pen.strokeStyle = css("--brick");

@@ -170,6 +170,15 @@ export class Stage {
     this.copies.gather();
   }
 
+  // What is cached is where it is, whatever else moves the body.
+  setCached(name, points) {
+    const body = this.bodies.get(name);
+    if (!body) return;
+    body.cached = true;
+    if (body.motion) { body.group.matrix.identity(); body.group.matrixWorldNeedsUpdate = true; }
+    this.setPoints(name, points);
+  }
+
   setFaces(name, faces) {
     const body = this.bodies.get(name);
     if (body) body.baked = new THREE.BufferAttribute(new Uint32Array(faces), 1);
@@ -180,7 +189,7 @@ export class Stage {
     for (const [name, values, baked] of bodies) {
       if (baked.render) this.setRender(name, values);
       else if (baked.shape) this.setPose(name, values, baked);
-      else this.setPoints(name, values);
+      else this.setCached(name, values);
     }
   }
 
@@ -264,6 +273,7 @@ export class Stage {
   // Puts the bodies that move by themselves where they are, this many frames after the first.
   moveTo(index) {
     for (const [name, body] of this.bodies) {
+      if (body.cached) continue;
       if (body.forms) {
         const size = body.start.length, at = size * Math.max(0, Math.min(index, body.forms.length / size - 1));
         this.setPoints(name, body.forms.subarray(at, at + size));
@@ -278,6 +288,7 @@ export class Stage {
 
   showStart() {
     for (const [name, body] of this.bodies) {
+      body.cached = false;
       if (body.alone) {
         body.alone = false;
         if (body.shape) body.mesh.geometry = body.shape.drawn;
