@@ -324,3 +324,48 @@ def test_copies_in_gltf_are_nodes_of_one_mesh(copies, out):
             away = (own * scale) @ turn.T + played[k, "translation"][n] - content.points(part, frame)
             assert np.abs(away).max() < EXACT_M, (part.name, frame)
     assert path.stat().st_size < 1.5 * expected_bytes(content) + 4000
+
+
+@pytest.mark.parametrize("kind", ["usda", "glb", "abc"])
+def test_a_body_is_seen_at_its_frames_in_what_is_delivered(copies, out, kind):
+    """A rigid body and a sheet from frame 3 to 4: read by pxr, by the numbers of the glTF, by the abc library."""
+    seen = {"box 1": [(2, False), (3, True), (5, False)], "sheet": [(2, False), (3, True), (5, False)]}
+    path = out / f"seen.{kind}"
+    manifest = deliver(copies, path, Order(kind, shown=seen))
+    assert manifest["seen"]["sheet"] and manifest["visibility"] == "in the file"
+    there = [False, False, True, True, False, False]
+    if kind == "usda":
+        from pxr import Usd, UsdGeom
+
+        stage = Usd.Stage.Open(str(path))
+        for name, right in (("box_1", there), ("sheet", there), ("box_0", [True] * 6)):
+            prim = UsdGeom.Imageable(stage.GetPrimAtPath(f"/delivery/{name}"))
+            assert [prim.ComputeVisibility(f) != "invisible" for f in range(1, 7)] == right
+    elif kind == "glb":
+        head, binary = glb_parts(path.read_bytes())
+        command = ["node", str(TOOLS / "validate_gltf.cjs"), str(path)]
+        report = json.loads(subprocess.run(command, capture_output=True, text=True, check=True, cwd=TOOLS).stdout)
+        assert report["numErrors"] == 0 and report["numWarnings"] == 0, report["messages"]
+        animation = head["animations"][0]
+        sizes = {
+            c["target"]["node"]: (animation["samplers"][c["sampler"]], head["nodes"][c["target"]["node"]]["name"])
+            for c in animation["channels"]
+            if c["target"]["path"] == "scale"
+        }
+        assert sorted(name for _, name in sizes.values()) == ["box 1", "sheet"]
+        for sampler, name in sizes.values():
+            assert sampler["interpolation"] == "STEP"
+            size = 2.0 if name == "box 1" else 1.0
+            assert (accessor(head, binary, sampler["output"])[:, 0] == np.where(there, size, 0.0)).all()
+    else:
+        from alembic3d import Abc, AbcGeom
+
+        top = Abc.IArchive(str(path)).getTop()
+        for number in range(top.getNumChildren()):
+            child = top.getChild(number)
+            visible = AbcGeom.GetVisibilityProperty(child)
+            if child.getName() in ("box_1", "sheet"):
+                values = [int(visible.getValue(Abc.ISampleSelector((n + 1) / 24.0 + 1e-6))) != 0 for n in range(6)]
+                assert values == there
+            else:
+                assert not visible.valid()

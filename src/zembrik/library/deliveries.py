@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlalchemy import select
@@ -16,7 +16,7 @@ from zembrik.library.bakes import ACTIVE, cache_path, get_bake, shown_bake
 from zembrik.library.models import Bake, Delivery, Shot
 from zembrik.library.queue import DELIVER, enqueue
 from zembrik.library.settings import Settings
-from zembrik.library.shots import get_shot
+from zembrik.library.shots import get_shot, head_setup
 
 
 def order_delivery(session: Session, settings: Settings, bake_id: int, order: Order, name: str = "") -> Delivery:
@@ -29,8 +29,9 @@ def order_delivery(session: Session, settings: Settings, bake_id: int, order: Or
         Problem: for a wrong order, and when just this is being written already.
     """
     bake = get_bake(session, bake_id)
-    content = prepare(Cache(cache_path(settings, bake)), order)
     shot = session.get_one(Shot, bake.shot_id)
+    seen = {body.name: body.shown for body in head_setup(shot).bodies if body.shown}
+    content = prepare(Cache(cache_path(settings, bake)), replace(order, shown=seen))
     plain = plain_order(content)
     active = select(Delivery).where(Delivery.bake_id == bake.id, Delivery.state.in_(ACTIVE))
     for other in session.scalars(active):
@@ -52,7 +53,7 @@ def plain_order(content: Content) -> dict[str, Any]:
     return {
         "format": order.format, "frames": [content.first, content.last], "bodies": [p.name for p in content.parts],
         "unit": order.unit, "up_axis": order.up_axis, "fps": order.fps, "angles": order.angles,
-        "subdivided": order.subdivided,
+        "subdivided": order.subdivided, **({"shown": order.shown} if order.shown else {}),
     }  # fmt: skip
 
 

@@ -2,15 +2,25 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
+import numpy as np
+from numpy.typing import NDArray
+
+from zembrik.core.motion.angles import angles_of
 from zembrik.core.problem import Problem
+from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh
 from zembrik.core.setup.document import Setup
 from zembrik.core.setup.handover import USUAL_OVER
 from zembrik.core.setup.materials import SIMULATED
+from zembrik.core.units import turn_matrix
 from zembrik.library.many import role_patch
 from zembrik.library.shots import Patch
 
+if TYPE_CHECKING:
+    from zembrik.core.mesh.fit_onto import Fit
+
+Floats = NDArray[np.float64]
 KEPT = ("motion", "release", "handovers")  # what a body that is handed over keeps when it becomes cloth
 
 
@@ -59,3 +69,78 @@ def handover_patch(
         patch.append({"op": "replace", "path": f"/bodies/{number}/role", "value": "left out"})
         patch += [{"op": "remove", "path": f"/bodies/{number}/{name}"} for name in ("cell",) if name in raw]
     return [*patch, {"op": "remove", "path": path}] if "handovers" in raw else patch
+
+
+def take_over_patch(
+    setup: Setup, document: dict[str, Any], number: int, other: int, frame: int, assets: Assets
+) -> tuple[Patch, str]:  # fmt: skip
+    """Return the patch by which a body takes over from another at a frame, and what there is to tell.
+
+    It is laid onto the other, goes along with it until the frame, and is seen from there on, where the other goes away.
+
+    Args:
+        setup, document: as it stands, twice. number: of the body that physics is to move. other: of the one before it.
+
+    Raises:
+        Problem: for bodies that cannot.
+    """
+    from zembrik.core.mesh.fit_onto import fit_onto  # brings the compiler, which no page waits for
+
+    count = len(setup.bodies)
+    if not (0 <= number < count and 0 <= other < count) or number == other:
+        raise Problem("there is no such body.", "take over", "Load the page again.")
+    body, before = setup.bodies[number], setup.bodies[other]
+    if body.role not in SIMULATED:
+        raise Problem(f"physics does not move '{body.name}'.", "take over", "Make it cloth, soft or rigid first.")
+    if body.motion is not None or body.moves_by_mesh:
+        raise Problem(f"'{body.name}' moves by itself.", "take over", "Hand it over from its own motion instead.")
+    mover = mover_of_body(setup, other, assets)
+    if mover is None:
+        raise Problem(f"nothing moves '{before.name}'.", "take over", "Key its motion first.")
+    mesh, onto = placed_mesh(body, assets), placed_mesh(before, assets)
+    frames = [frame]
+    if mover.changes_form:
+        frames = [frame - 1, frame, frame + 1] if mover.knows(frame + 1) else [frame - 2, frame - 1, frame]
+        fits = [fit_onto(mesh, onto.moved(mover.points_at(onto.points, float(f)))) for f in frames]
+    else:
+        fits = [fit_onto(mesh, onto)]
+    fit = fits[frames.index(frame)]
+    pivot = fit.turn @ np.array(body.place.translate) + fit.shift
+    angles = angles_of((fit.turn @ turn_matrix(body.place.rotate))[None])[0]
+    place = {
+        "translate": [round(float(v), 7) for v in pivot], "rotate": [round(float(v), 7) for v in angles],
+        "scale": body.place.scale,
+    }  # fmt: skip
+    motion = _keyed(frames, fits, fit, pivot) if mover.changes_form else {"parent": before.name}
+    at = f"/bodies/{number}"
+    patch: Patch = [
+        {"op": "add", "path": f"{at}/place", "value": place},
+        {"op": "add", "path": f"{at}/motion", "value": motion},
+        {"op": "add", "path": f"{at}/handovers", "value": [{"at": frame}]},
+        {"op": "add", "path": f"{at}/shown", "value": [[frame - 1, False], [frame, True]]},
+        {"op": "add", "path": f"/bodies/{other}/shown", "value": [[frame - 1, True], [frame, False]]},
+    ]
+    how = "by the points they share" if fit.shared else "by their surfaces"
+    told = (
+        f"'{body.name}' lies on '{before.name}' {how}: {1e3 * fit.mean_m:.2g} mm off in the mean, "
+        f"{1e3 * fit.worst_m:.2g} at most."
+    )
+    if before.role == "collider" and before.motion is not None and before.motion.ripple:
+        told += f" '{before.name}' stays a collider, and would kick it out: key its handover where they are apart."
+    elif before.role == "collider":  # it would be inside of what takes over from it
+        patch += role_patch(document["bodies"][other], other, "left out")
+        told += f" '{before.name}' is left out now: nothing bounces off it any more."
+    return patch, told
+
+
+def _keyed(frames: list[int], fits: list[Fit], fit: Fit, pivot: Floats) -> dict[str, Any]:
+    """Return the motion of what is laid onto another at some frames, and stands as at one of them."""
+    from scipy.spatial.transform import Rotation  # takes a while to load
+
+    places, turns = [], []
+    for at, one in zip(frames, fits, strict=True):
+        turn = one.turn @ fit.turn.T
+        shift = one.shift - turn @ fit.shift
+        places.append([at, (turn @ pivot + shift - pivot).round(9).tolist()])
+        turns.append([at, Rotation.from_matrix(turn).as_quat().round(9).tolist()])
+    return {"translate": {"keys": places, "ease": "straight"}, "turn": {"keys": turns, "ease": "straight"}}

@@ -19,6 +19,7 @@ from zembrik.core.cache.layout import write_whole
 from zembrik.core.cache.reader import Cache
 from zembrik.core.motion.angles import check_order
 from zembrik.core.problem import Problem
+from zembrik.core.setup.shown import Shown, is_shown
 from zembrik.core.units import METRES_PER_UNIT, from_si
 
 if TYPE_CHECKING:
@@ -35,6 +36,7 @@ FORMATS: dict[str, str] = {
     "json": "tracks, with a schema",
 }
 OF_CHANGING = ("usdc", "usda", "abc", "obj.zip", "ply.zip")  # what can hold a body whose points change in number
+WITH_VISIBILITY = ("glb", "usdc", "usda", "abc")
 SCHEMA = "zembrik.delivery/1"
 Tell = Callable[[int, int], bool]
 
@@ -53,6 +55,7 @@ class Order:
             it, and rigid bodies keep their form.
         subdivided: so many rounds of Loop's subdivision on every mesh: four faces for each, and rounder.
         angles: of tracks, in which order angles turn; see `motion.angles.ORDERS`.
+        shown: when bodies are seen, by name, as their setup has it; None for as it was when they were baked.
     """
 
     format: str
@@ -63,6 +66,7 @@ class Order:
     fps: float | None = None
     angles: str = "xyz"
     subdivided: int = 0
+    shown: dict[str, Shown] | None = None
 
 
 @dataclass(frozen=True)
@@ -107,6 +111,17 @@ class Content:
     def moment(self, frame: int) -> float:
         """Return which of the cache's frames, or where between two, a frame of the file is."""
         return self.first + (frame - self.first) * self.cache.fps / self.fps
+
+    def shown(self, part: Part) -> Shown | None:
+        """Return when a body is seen; None for always."""
+        if self.order.shown is not None:
+            return self.order.shown.get(part.name)
+        bodies = [] if self.cache.foreign is not None else self.cache.attributes["setup"]["bodies"]
+        return next((body.get("shown") for body in bodies if body["name"] == part.name), None)
+
+    def is_shown(self, part: Part, frame: int) -> bool:
+        """Tell whether a body is seen at a frame of the file."""
+        return is_shown(self.shown(part), self.moment(frame))
 
     def points(self, part: Part, frame: int) -> NDArray[np.float32]:
         """Return a body's points (n, 3) at a frame of the file, in the order's unit and axes."""
@@ -252,9 +267,18 @@ def _manifest(content: Content, part: Path, out: Path) -> dict[str, Any]:
         "up_axis": content.order.up_axis,
         "bodies": [p.name for p in content.parts],
         "subdivided": content.order.subdivided,
+        **_visibility(content),
         "setup": attributes["setup"],  # with the assets, by their hashes, all that it takes to make the file again
         **({"angle_order": content.order.angles} if content.order.format in A_ROW else {}),
     }
+
+
+def _visibility(content: Content) -> dict[str, Any]:
+    shown = {part.name: times for part in content.parts if (times := content.shown(part)) is not None}
+    if not shown:
+        return {}
+    kept = content.order.format in WITH_VISIBILITY
+    return {"seen": shown, "visibility": "in the file" if kept else "not in the file: the format has none"}
 
 
 def told_frames(content: Content, tell: Tell) -> Iterator[int]:

@@ -130,9 +130,9 @@ def _animation(
     samplers: list[dict[str, Any]] = []
     channels: list[dict[str, Any]] = []
 
-    def play(node: int, path: str, output: int) -> None:
+    def play(node: int, path: str, output: int, how: str = "LINEAR") -> None:
         channels.append({"sampler": len(samplers), "target": {"node": node, "path": path}})
-        samplers.append({"input": time_at, "output": output, "interpolation": "LINEAR"})
+        samplers.append({"input": time_at, "output": output, "interpolation": how})
 
     for k, places in moved.items():
         turns = [places[0].turn]
@@ -141,6 +141,12 @@ def _animation(
         shifts = np.array([place.shift for place in places], np.float32)
         play(k, "translation", buffer.add(shifts, "VEC3", FLOAT))
         play(k, "rotation", buffer.add(np.array(turns, np.float32), "VEC4", FLOAT))
+    for k, part in enumerate(content.parts):
+        if content.shown(part) is not None:  # what is not seen is as small as nothing: all viewers know that
+            scale = moved[k][0].scale if k in moved else 1.0
+            seen = np.array([content.is_shown(part, frame) for frame in content.frames])
+            sizes = np.repeat(np.where(seen, scale, 0.0)[:, None], 3, axis=1).astype(np.float32)
+            play(k, "scale", buffer.add(sizes, "VEC3", FLOAT), "STEP")
     if formed:
         weights = np.eye(steps, steps - 1, k=-1, dtype=np.float32)  # the first frame has no target
         weight_at = buffer.add(weights.reshape(-1), "SCALAR", FLOAT)

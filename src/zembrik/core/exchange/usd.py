@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from pxr import Gf, Sdf, Usd, UsdGeom, Vt
 
 from zembrik.core.exchange.copies import SharedMesh, Standing, alike, shared_meshes, standing
-from zembrik.core.exchange.delivery import Content, Tell, told_frames
+from zembrik.core.exchange.delivery import Content, Part, Tell, told_frames
 from zembrik.core.units import METRES_PER_UNIT
 
 
@@ -36,6 +36,8 @@ def write(content: Content, path: Path, tell: Tell) -> None:
             mesh = meshes[k] = _define_mesh(stage, f"/delivery/{part.file_name}", part.name)
             if not part.changes:
                 _set_faces(mesh, part.faces, Usd.TimeCode.Default())
+    for part in content.parts:
+        _set_visibility(stage.GetPrimAtPath(f"/delivery/{part.file_name}"), content, part)
     for frame in told_frames(content, tell):
         for k, part in enumerate(content.parts):
             if k in moved:
@@ -46,6 +48,16 @@ def write(content: Content, path: Path, tell: Tell) -> None:
             _set_points(meshes[k], np.ascontiguousarray(content.points(part, frame)), frame)
     if not layer.Export(str(path)):
         raise OSError(5, "OpenUSD could not write the file")
+
+
+def _set_visibility(prim: Any, content: Content, part: Part) -> None:
+    if content.shown(part) is None:
+        return
+    attribute, last = UsdGeom.Imageable(prim).CreateVisibilityAttr(), None
+    for frame in content.frames:
+        if (seen := content.is_shown(part, frame)) != last:
+            attribute.Set(UsdGeom.Tokens.inherited if seen else UsdGeom.Tokens.invisible, frame)
+            last = seen
 
 
 class _Moved:

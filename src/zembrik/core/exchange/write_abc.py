@@ -22,8 +22,16 @@ def write(content: Content, path: Path, tell: Tell) -> None:
     # Nothing may hold any of the archive when this returns: only then is the file whole.
     archive, fps = Abc.OArchive(str(path)), content.fps
     rate = archive.addTimeSampling(AbcCoreAbstract.TimeSampling(1.0 / fps, content.first / fps))
-    meshes = [AbcGeom.OPolyMesh(archive.getTop(), part.file_name, rate).getSchema() for part in content.parts]
+    objects = [AbcGeom.OPolyMesh(archive.getTop(), part.file_name, rate) for part in content.parts]
+    meshes = [one.getSchema() for one in objects]
+    seen = {
+        k: AbcGeom.CreateVisibilityProperty(objects[k], rate)
+        for k, part in enumerate(content.parts)
+        if content.shown(part) is not None
+    }
     for frame in told_frames(content, tell):
+        for k, visibility in seen.items():
+            visibility.setValue(-1 if content.is_shown(content.parts[k], frame) else 0)  # deferred, or hidden
         for part, mesh in zip(content.parts, meshes, strict=True):
             points = content.points(part, frame)
             faces = content.faces(part, frame)[:, ::-1]  # in this format they turn the other way

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from zembrik.core.cache.reader import Cache
 from zembrik.core.keys.angles import reduced_angles
 from zembrik.core.keys.reduce import reduced_places, reduced_turns, worst_places, worst_turns
+from zembrik.core.mesh.kabsch import kabsch
 from zembrik.core.motion.angles import check_order
 from zembrik.core.units import quaternion_turn
 
@@ -48,15 +49,8 @@ def poses_of(cache: Cache, number: int) -> Poses:
 
 
 def rigid_fit(start: Floats, now: Floats) -> tuple[Floats, Floats, float]:
-    """Return shift (3,) and quaternion (4,) that take points start nearest to now (n, 3), and the largest miss, metres.
-
-    Least squares over all points (Kabsch 1976).
-    """
-    a, b = start.mean(axis=0), now.mean(axis=0)
-    u, _, v = np.linalg.svd((start - a).T @ (now - b))
-    flip = np.diag([1.0, 1.0, np.sign(np.linalg.det(v.T @ u.T)) or 1.0])
-    turn = v.T @ flip @ u.T
-    shift = b - turn @ a
+    """Return shift (3,) and quaternion (4,) that take points start nearest to now (n, 3), and the largest miss, m."""
+    turn, shift = kabsch(start, now)
     miss = float(np.linalg.norm(start @ turn.T + shift - now, axis=1).max(initial=0.0))
     return shift, _quaternion(turn), miss
 

@@ -55,6 +55,7 @@ from zembrik.core.setup.motion import Motion as Motion
 from zembrik.core.setup.motion import Pin as Pin
 from zembrik.core.setup.motion import VectorKeys
 from zembrik.core.setup.parts import Part, Vector, dial
+from zembrik.core.setup.shown import Shown, check_shown
 
 SCHEMA: Literal["zembrik.setup/1"] = "zembrik.setup/1"
 MOST_BYTES = 2_000_000
@@ -235,11 +236,20 @@ class Body(KeyedPart):
     release: int | None = dial(
         None, "frame", "Of a rigid body with a motion: when it is let go, with the speed it has then."
     )
+    shown: list[tuple[int, bool]] | None = Field(
+        default=None, max_length=1000,
+        description="When it is seen: [frame, whether] pairs, each held until the next. Nothing is computed with it.",
+    )  # fmt: skip
     handovers: list[Handover] | None = Field(
         default=None,
         description="Of what moves by itself: when physics takes it over, and when its motion takes it back.",
     )
     pins: list[Pin] = []
+
+    @field_validator("shown")
+    @classmethod
+    def _rising(cls, shown: Shown | None) -> Shown | None:
+        return check_shown(shown)
 
     @field_validator("name")
     @classmethod

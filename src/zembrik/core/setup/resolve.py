@@ -214,6 +214,7 @@ def setup_hash(setup: Setup, mesh_hash: Callable[[str], str]) -> str:
         if body["role"] == "left out" and body["name"] not in followed:
             continue
         body.pop("render", None)  # it is carried afterwards
+        body.pop("shown", None)  # nothing is computed with it
         if "file" in body["mesh"]:
             body["mesh"]["file"] = mesh_hash(body["mesh"]["file"])
         if "cache" in body["mesh"]:

@@ -41,7 +41,7 @@ from zembrik.web.dials import LABELS, Dial, dial
 from zembrik.web.fields import Asked, Id
 from zembrik.web.outcome import outcome_of
 from zembrik.web.pages.fits import in_world, known_fits, rows_of
-from zembrik.web.pages.handing import handover_words, pops_words
+from zembrik.web.pages.handover_words import handover_words, pops_words
 from zembrik.web.pages.layer_words import layer_words
 from zembrik.web.pages.motion_words import held_words, motion_words
 from zembrik.web.pages.profile import cost_words, set_by_hand

@@ -71,6 +71,8 @@ def scene_bytes(setup: Setup, places: Settings, more: dict[str, Any]) -> tuple[b
     resolved = resolve(setup)
     for number, body in enumerate(setup.bodies):
         entry: dict[str, Any] = {"name": body.name, "role": body.role, "origin": body.place.translate}
+        if body.shown:
+            entry["shown"] = body.shown
         try:
             mover = mover_of_body(setup, number, assets)
             if body.role in ("cloth", "soft") or (mover is not None and mover.changes_form):

@@ -110,6 +110,7 @@ export class Stage {
         if (body) Object.assign(body, { hidden: group.hidden, locked: group.locked, of: group.name });
       }
     this.marks = pack.head.marks;
+    this.firstFrame = pack.head.frames[0];
     this.groundHeight = pack.head.ground;
     this.makeGround();
     this.placePerson();
@@ -273,6 +274,7 @@ export class Stage {
   // Puts the bodies that move by themselves where they are, this many frames after the first.
   moveTo(index) {
     for (const [name, body] of this.bodies) {
+      if (body.entry.shown) this.see(body, index + this.firstFrame);
       if (body.cached) continue;
       if (body.forms) {
         const size = body.start.length, at = size * Math.max(0, Math.min(index, body.forms.length / size - 1));
@@ -284,6 +286,13 @@ export class Stage {
       body.group.matrixWorldNeedsUpdate = true;
     }
     this.draw();
+  }
+
+  // A body comes and goes at the frames that its setup says; before the first of them it is as that one says.
+  see(body, frame) {
+    const keys = body.entry.shown, before = keys.filter(([at]) => at <= frame);
+    body.away = !(before.length ? before.at(-1) : keys[0])[1];
+    body.group.visible = !body.hidden && !body.away;
   }
 
   showStart() {
@@ -353,7 +362,7 @@ export class Stage {
     this.person.visible = this.shown.human;
     for (const [name, body] of this.bodies) {
       const chosen = name === this.selected || this.chosen.has(name), { role } = body.entry;
-      body.group.visible = !body.hidden;
+      body.group.visible = !body.hidden && !body.away;
       const own = chosen || (this.shown.proxies && body.shell);  // looks unlike its copies
       if (body.shape && !body.plain) {
         if (own && body.mesh.material === this.materials.get(role)) body.mesh.material = this.material(role);

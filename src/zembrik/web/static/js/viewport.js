@@ -171,7 +171,7 @@ export class Viewport extends Stage {
 
   // What is hit first by a line of sight: of all bodies that are drawn, but for some.
   hit(ray, but = new Set()) {
-    const drawn = [...this.bodies.entries()].filter(([name, b]) => !b.hidden && !but.has(name));
+    const drawn = [...this.bodies.entries()].filter(([name, b]) => b.group.visible && !but.has(name));
     return ray.intersectObjects(drawn.map(([, b]) => (b.render?.visible ? b.render : b.mesh)), false)[0];
   }
 
