@@ -122,8 +122,8 @@ def take_over_patch(
     ]
     how = "by the points they share" if fit.shared else "by their surfaces"
     told = (
-        f"'{body.name}' lies on '{before.name}' {how}: {1e3 * fit.mean_m:.2g} mm off in the mean, "
-        f"{1e3 * fit.worst_m:.2g} at most."
+        f"'{body.name}' lies on '{before.name}' {how}: {1e3 * fit.mean_m:.2f} mm off in the mean, "
+        f"{1e3 * fit.worst_m:.2f} at most."
     )
     if before.role == "collider" and before.motion is not None and before.motion.ripple:
         told += f" '{before.name}' stays a collider, and would kick it out: key its handover where they are apart."
