@@ -18,13 +18,18 @@ from scipy.spatial.transform import Rotation
 from zembrik.core.bake import bake
 from zembrik.core.cache.reader import Cache
 from zembrik.core.exchange import tracks
+from zembrik.core.exchange.carried import carried_meshes
 from zembrik.core.exchange.delivery import Order, deliver, expected_bytes, manifest_path, prepare
 from zembrik.core.exchange.obj import read_obj
+from zembrik.core.mesh import shapes
+from zembrik.core.mesh.carry import bind, carry
+from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.motion.rigid import Mover
 from zembrik.core.problem import Problem
-from zembrik.core.setup.assets import NoAssets
+from zembrik.core.setup.assets import FolderAssets, NoAssets
 from zembrik.core.setup.document import parse_setup
 from zembrik.core.units import METRES_PER_UNIT, from_si, to_si, turn_matrix
+from zembrik.library.demo_shot import obj_bytes
 
 TOOLS = Path(__file__).parents[1] / "tools"
 EXACT_M = 1e-5
@@ -369,3 +374,92 @@ def test_a_body_is_seen_at_its_frames_in_what_is_delivered(copies, out, kind):
                 assert values == there
             else:
                 assert not visible.valid()
+
+
+@pytest.fixture(scope="module")
+def carriers(tmp_path_factory):
+    """A sheet that carries a finer one, and two boxes that carry the same ball, one of them larger; in a wind."""
+    folder = tmp_path_factory.mktemp("carriers")
+    for name, mesh in (("fine", shapes.grid((0.9, 0.9), (20, 20))), ("ball", shapes.ball(0.2, 16))):
+        (folder / f"{name}.obj").write_bytes(obj_bytes(mesh, name))
+    sheet = {"name": "sheet", "role": "cloth", "mesh": {"shape": "grid", "size": [1, 1], "segments": [6, 6]},
+             "place": {"translate": [0, 1, 0]}, "pins": [{"points": {"side": "left"}}],
+             "render": {"mesh": {"file": "fine.obj"}, "place": {"translate": [0, 0.02, 0]}}}  # fmt: skip
+    box = {"role": "rigid", "mesh": {"shape": "box", "size": [0.2, 0.2, 0.2]}, "proxy": {"kind": "box"},
+           "render": {"mesh": {"file": "ball.obj"}, "place": {"rotate": [0, 0, 30]}}}  # fmt: skip
+    places = [{"translate": [3, 1 + k, 0], "rotate": [0, 40 * k, 10], "scale": 1 + k} for k in (0, 1)]
+    boxes = [{**box, "name": f"box {k}", "place": place} for k, place in enumerate(places)]
+    document = {"bodies": [sheet, *boxes], "frames": [1, 5], "quality": {"profile": "rough"}}
+    bake(parse_setup(document), FolderAssets(folder), folder / "c.zarr")
+    document["bodies"][1]["place"] = {"translate": [9, 9, 9]}  # moved since: what was baked stands where it stood
+    return folder, parse_setup(document), Cache(folder / "c.zarr")
+
+
+@pytest.mark.parametrize("kind", ["usdc", "glb", "obj.zip"])
+def test_what_bodies_carry_is_delivered_in_their_place(carriers, out, kind):
+    folder, setup, cache = carriers
+    held = carried_meshes(setup, cache, FolderAssets(folder))
+    order, path = Order(kind), out / f"carried.{kind}"
+    manifest = deliver(cache, path, order, carried=held)
+    assert manifest["carried"] == ["sheet", "box 0", "box 1"]
+    fine, ball = shapes.grid((0.9, 0.9), (20, 20)).points + np.array([0, 1.02, 0]), shapes.ball(0.2, 16).points
+    want = {"sheet": carry(bind(fine, TriMesh(cache.points(0, 1).astype(float), cache.faces(0))), cache.points(0, 5))}
+    for k in (0, 1):
+        placed = ((1 + k) * ball @ turn_matrix([0, 0, 30]).T) @ turn_matrix([0, 40 * k, 10]).T + [3, 1 + k, 0]
+        pose = cache.pose(1 + k, 5)
+        want[f"box_{k}"] = placed @ Rotation.from_quat(pose[3:]).as_matrix().T + pose[:3]
+    content = prepare(cache, order, held)
+    for part in content.parts:
+        assert np.abs(content.points(part, 5) - want[part.file_name]).max() < EXACT_M
+    if kind == "obj.zip":
+        with zipfile.ZipFile(path) as archive:
+            mesh = read_obj(archive.read("box_1/box_1.0005.obj"))
+            assert np.abs(mesh.points - want["box_1"]).max() < EXACT_M
+    elif kind == "usdc":
+        from pxr import Usd, UsdGeom
+
+        stage = Usd.Stage.Open(str(path))
+        prims = list(Usd.PrimRange(stage.GetDefaultPrim(), Usd.TraverseInstanceProxies()))
+        for name, right in want.items():
+            mesh = next(p for p in prims if p.IsA(UsdGeom.Mesh) and f"/{name}" in str(p.GetPath()))
+            place = np.array(UsdGeom.XformCache(5).GetLocalToWorldTransform(mesh))
+            points = np.array(UsdGeom.Mesh(mesh).GetPointsAttr().Get(5), np.float64)
+            assert np.abs(points @ place[:3, :3] + place[3, :3] - right).max() < EXACT_M
+    else:
+        head, _ = glb_parts(path.read_bytes())
+        counts = {
+            m["name"]: head["accessors"][m["primitives"][0]["attributes"]["POSITION"]]["count"] for m in head["meshes"]
+        }
+        assert counts == {"box_0": len(ball), "sheet": 441}
+    plain = prepare(cache, Order(kind, carried=False), held)
+    assert len(plain.points(plain.parts[0], 1)) == 49
+
+
+def test_what_is_carried_by_another_mesh_than_was_baked_is_told(carriers):
+    folder, setup, cache = carriers
+    document = setup.document()
+    document["bodies"][0]["mesh"]["segments"] = [5, 5]
+    with pytest.raises(Problem, match="another mesh than when it was baked"):
+        carried_meshes(parse_setup(document), cache, FolderAssets(folder))
+
+
+@pytest.mark.parametrize(("kind", "fps"), [("usdc", None), ("abc", None), ("usdc", 48.0)])
+def test_velocities_are_delivered_for_motion_blur(baked, out, kind, fps):
+    """How fast each point goes at each frame, in the file's unit a second, read by pxr and by the abc library."""
+    path, order = out / f"fast-{fps}.{kind}", Order(kind, (2, 6), unit="cm", fps=fps)
+    deliver(baked, path, order)
+    content = prepare(baked, order)
+    points = np.array([content.points(content.parts[0], f) for f in content.frames], np.float64)
+    right = np.gradient(points, axis=0) * content.fps
+    if kind == "usdc":
+        from pxr import Usd, UsdGeom
+
+        stage = Usd.Stage.Open(str(path))
+        mesh = UsdGeom.Mesh(stage.GetDefaultPrim().GetChildren()[0])
+        found = [np.array(mesh.GetVelocitiesAttr().Get(f)) for f in content.frames]
+    else:
+        from alembic3d import Abc, AbcGeom
+
+        mesh = AbcGeom.IPolyMesh(Abc.IArchive(str(path)).getTop(), content.parts[0].file_name).getSchema()
+        found = [np.array([list(v) for v in mesh.getValue(n).getVelocities()]) for n in range(len(points))]
+    assert np.abs(np.array(found) - right).max() < 1e-3 * np.abs(right).max()

@@ -33,10 +33,11 @@ from zembrik.farm.picture import make_picture
 from zembrik.library.bakes import cache_path
 from zembrik.library.caches import longest_unseen, verify
 from zembrik.library.database import Database
-from zembrik.library.deliveries import kept_order
+from zembrik.library.deliveries import held_meshes, kept_order
 from zembrik.library.models import Bake, Delivery, Errand
 from zembrik.library.queue import BAKE, DELIVER, ERRAND, QUEUE_OF, REBAKE, enqueue, queues_of, take_over_editions
 from zembrik.library.settings import Settings, refuse_missing
+from zembrik.library.shots import get_shot, head_setup
 from zembrik.library.store import StoredAssets
 
 LEAVING = threading.Event()  # set when this worker is told to stop
@@ -178,6 +179,7 @@ def run_delivery(database: Database, number: int) -> None:
             return
         job.state = "running"
         order, source, out = kept_order(job.order), cache_path(settings, job.bake), settings.deliveries / job.file
+        setup = head_setup(get_shot(session, job.bake.shot_id))
     told = [0.0]
     stopped = [False]
 
@@ -194,7 +196,8 @@ def run_delivery(database: Database, number: int) -> None:
     manifest, error = None, ""
     try:
         out.parent.mkdir(parents=True, exist_ok=True)
-        manifest = deliver(Cache(source), out, order, tell)
+        cache = Cache(source)
+        manifest = deliver(cache, out, order, tell, held_meshes(setup, cache, settings, order))
     except Problem as problem:
         error = told_without_paths(problem)
     except OSError as problem:

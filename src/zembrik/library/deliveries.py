@@ -9,14 +9,17 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from zembrik.core.cache.reader import Cache
+from zembrik.core.exchange.carried import CarriedMesh, carried_meshes
 from zembrik.core.exchange.delivery import Content, Order, expected_bytes, prepare
 from zembrik.core.exchange.naming import USUAL, named
 from zembrik.core.problem import Problem
+from zembrik.core.setup.document import Setup
 from zembrik.library.bakes import ACTIVE, cache_path, get_bake, shown_bake
 from zembrik.library.models import Bake, Delivery, Shot
 from zembrik.library.queue import DELIVER, enqueue
 from zembrik.library.settings import Settings
 from zembrik.library.shots import get_shot, head_setup
+from zembrik.library.store import StoredAssets
 
 
 def order_delivery(session: Session, settings: Settings, bake_id: int, order: Order, name: str = "") -> Delivery:
@@ -30,8 +33,7 @@ def order_delivery(session: Session, settings: Settings, bake_id: int, order: Or
     """
     bake = get_bake(session, bake_id)
     shot = session.get_one(Shot, bake.shot_id)
-    seen = {body.name: body.shown for body in head_setup(shot).bodies if body.shown}
-    content = prepare(Cache(cache_path(settings, bake)), replace(order, shown=seen))
+    content = content_of(session, settings, bake, order)
     plain = plain_order(content)
     active = select(Delivery).where(Delivery.bake_id == bake.id, Delivery.state.in_(ACTIVE))
     for other in session.scalars(active):
@@ -47,6 +49,22 @@ def order_delivery(session: Session, settings: Settings, bake_id: int, order: Or
     return delivery
 
 
+def content_of(session: Session, settings: Settings, bake: Bake, order: Order) -> Content:
+    """Return what an order takes from a bake, with what its shot says now of what is seen and carried.
+
+    Raises:
+        Problem: for a wrong order.
+    """
+    setup, cache = head_setup(session.get_one(Shot, bake.shot_id)), Cache(cache_path(settings, bake))
+    seen = {body.name: body.shown for body in setup.bodies if body.shown}
+    return prepare(cache, replace(order, shown=seen), held_meshes(setup, cache, settings, order))
+
+
+def held_meshes(setup: Setup, cache: Cache, settings: Settings, order: Order) -> dict[str, CarriedMesh]:
+    """Return the detailed meshes that an order takes in place of bodies' own."""
+    return carried_meshes(setup, cache, StoredAssets(settings)) if order.carried else {}
+
+
 def plain_order(content: Content) -> dict[str, Any]:
     """Return a checked order as it is kept on record."""
     order = content.order
@@ -54,6 +72,7 @@ def plain_order(content: Content) -> dict[str, Any]:
         "format": order.format, "frames": [content.first, content.last], "bodies": [p.name for p in content.parts],
         "unit": order.unit, "up_axis": order.up_axis, "fps": order.fps, "angles": order.angles,
         "subdivided": order.subdivided, **({"shown": order.shown} if order.shown else {}),
+        **({} if order.carried else {"carried": False}),
     }  # fmt: skip
 
 
@@ -101,7 +120,7 @@ def plan_batch(session: Session, settings: Settings, shot_ids: list[int], order:
             problem = "it is not baked"
         else:
             try:
-                content = prepare(Cache(cache_path(settings, bake)), order)
+                content = content_of(session, settings, bake, order)
                 frames, size = len(content.frames), expected_bytes(content)
             except Problem as told:
                 problem = told.what.rstrip(".")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,7 +11,7 @@ from scipy.spatial.transform import Rotation
 
 from zembrik.core.cache.between import pose_at
 from zembrik.core.exchange.delivery import Content, Part, subdivided
-from zembrik.core.units import from_si, turn_matrix
+from zembrik.core.units import from_si
 
 Floats = NDArray[np.float64]
 
@@ -49,17 +48,21 @@ class Standing:
 def shared_meshes(content: Content) -> list[SharedMesh]:
     """Return the meshes of the bodies that keep their form, those of copies once."""
     found: dict[str, SharedMesh] = {}
+    bodies = [] if content.cache.foreign is not None else content.cache.attributes["setup"]["bodies"]
+    meshes = {body["name"]: json.dumps(body["mesh"], sort_keys=True) for body in bodies}
     for k, part in enumerate(content.parts):
         if not content.cache.is_rigid(part.number):
             continue
-        body = _baked(content, part)
-        key = f"{part.number}" if body is None else json.dumps(body["mesh"], sort_keys=True)
+        key = meshes.get(part.name, f"{part.number}") if part.carried is None else part.carried.key
         if key in found:
             found[key].parts.append(k)
             continue
-        turn, shift, scale = _place(body)
-        rest, faces = content.cache.rest(part.number).astype(np.float64), content.cache.faces(part.number)
-        own = (rest - shift) @ turn / scale
+        if part.carried is None:
+            turn, shift, scale = part.place
+            rest, faces = content.cache.rest(part.number).astype(np.float64), content.cache.faces(part.number)
+            own = (rest - shift) @ turn / scale
+        else:
+            own, faces = part.carried.own, part.carried.mesh.faces
         if content.order.subdivided:
             mesh = subdivided(own.astype(np.float32), faces, content.order.subdivided)
             own, faces = mesh.points, mesh.faces
@@ -70,7 +73,7 @@ def shared_meshes(content: Content) -> list[SharedMesh]:
 
 def standing(content: Content, part: Part, frame: int) -> Standing:
     """Return where a body that keeps its form stands at a frame of the file."""
-    turn, shift, scale = _place(_baked(content, part))
+    turn, shift, scale = part.place
     posed, way = pose_at(content.cache, part.number, content.moment(frame))
     axes = from_si(np.eye(3), "m", content.order.up_axis).T  # Y up to the order's axes
     whole = Rotation.from_matrix(axes @ posed @ turn @ axes.T).as_quat(canonical=True)
@@ -80,18 +83,3 @@ def standing(content: Content, part: Part, frame: int) -> Standing:
 def alike(turn: Floats, before: Floats | None) -> Floats:
     """Return a quaternion (4,) with the sign that lies nearer to the one before: readers blend between the two."""
     return -turn if before is not None and float(turn @ before) < 0.0 else turn
-
-
-def _baked(content: Content, part: Part) -> dict[str, Any] | None:
-    """Return a body as it was in the setup that was baked; None of a cache from elsewhere."""
-    if content.cache.foreign is not None:
-        return None
-    bodies = content.cache.attributes["setup"]["bodies"]
-    return next((body for body in bodies if body["name"] == part.name), None)
-
-
-def _place(body: dict[str, Any] | None) -> tuple[Floats, Floats, float]:
-    if body is None:
-        return np.eye(3), np.zeros(3), 1.0
-    place = body["place"]
-    return turn_matrix(place["rotate"]), np.array(place["translate"], np.float64), float(place["scale"])

@@ -17,10 +17,11 @@ from numpy.typing import NDArray
 from zembrik.core.cache.between import NEAR, points_at
 from zembrik.core.cache.layout import write_whole
 from zembrik.core.cache.reader import Cache
+from zembrik.core.exchange.carried import CarriedMesh
 from zembrik.core.motion.angles import check_order
 from zembrik.core.problem import Problem
 from zembrik.core.setup.shown import Shown, is_shown
-from zembrik.core.units import METRES_PER_UNIT, from_si
+from zembrik.core.units import METRES_PER_UNIT, from_si, turn_matrix
 
 if TYPE_CHECKING:
     from zembrik.core.mesh.trimesh import TriMesh
@@ -39,6 +40,7 @@ OF_CHANGING = ("usdc", "usda", "abc", "obj.zip", "ply.zip")  # what can hold a b
 WITH_VISIBILITY = ("glb", "usdc", "usda", "abc")
 SCHEMA = "zembrik.delivery/1"
 Tell = Callable[[int, int], bool]
+NOWHERE_ELSE = np.eye(3), np.zeros(3), 1.0
 
 
 @dataclass(frozen=True)
@@ -55,6 +57,7 @@ class Order:
             it, and rigid bodies keep their form.
         subdivided: so many rounds of Loop's subdivision on every mesh: four faces for each, and rounder.
         angles: of tracks, in which order angles turn; see `motion.angles.ORDERS`.
+        carried: whether bodies that carry a detailed mesh are delivered as that, in place of their own.
         shown: when bodies are seen, by name, as their setup has it; None for as it was when they were baked.
     """
 
@@ -67,6 +70,7 @@ class Order:
     angles: str = "xyz"
     subdivided: int = 0
     shown: dict[str, Shown] | None = None
+    carried: bool = True
 
 
 @dataclass(frozen=True)
@@ -78,6 +82,8 @@ class Part:
         file_name: the same, fit for files and paths, unique in the delivery.
         number: in the cache.
         faces: int32 (faces, 3). changes: whether they, and the number of points, are others from frame to frame.
+        carried: the detailed mesh that it is delivered as; None for its own.
+        place: where it stood when it was baked: turn (3, 3), shift (3,) in metres, and scale.
     """
 
     name: str
@@ -85,6 +91,8 @@ class Part:
     number: int
     faces: NDArray[np.int32]
     changes: bool = False
+    carried: CarriedMesh | None = None
+    place: tuple[NDArray[np.float64], NDArray[np.float64], float] = NOWHERE_ELSE
 
 
 @dataclass(frozen=True)
@@ -125,10 +133,14 @@ class Content:
 
     def points(self, part: Part, frame: int) -> NDArray[np.float32]:
         """Return a body's points (n, 3) at a frame of the file, in the order's unit and axes."""
-        si = points_at(self.cache, part.number, self.moment(frame))
+        if part.carried is not None:
+            si = part.carried.at(self.cache, part.number, self.moment(frame), part.place)
+        else:
+            si = points_at(self.cache, part.number, self.moment(frame))
         if self.order.subdivided:
             at = int(np.floor(self.moment(frame) + NEAR)) if part.changes else None
-            mesh = subdivided(si, self.cache.faces(part.number, at), self.order.subdivided)
+            faces = self.cache.faces(part.number, at) if part.carried is None else part.carried.mesh.faces
+            mesh = subdivided(si, faces, self.order.subdivided)
             si = mesh.points.astype(np.float32)
         if self.order.unit == "m" and self.order.up_axis == "y":
             return si
@@ -153,8 +165,8 @@ def subdivided(points: NDArray[np.float32], faces: NDArray[np.int32], rounds: in
     return smoothed(TriMesh(points.astype(np.float64), faces), rounds)
 
 
-def prepare(cache: Cache, order: Order) -> Content:
-    """Check an order against a cache.
+def prepare(cache: Cache, order: Order, carried: dict[str, CarriedMesh] | None = None) -> Content:
+    """Check an order against a cache; `carried` are the meshes that bodies carry, by the bodies' names.
 
     Raises:
         Problem: for a format, body, frame, unit or axis that cannot be delivered.
@@ -180,6 +192,8 @@ def prepare(cache: Cache, order: Order) -> Content:
             f"frames {first} to {last} are not all in the cache.", "export", f"It holds {cache.first} to {cache.done}."
         )
     names = order.bodies or tuple(cache.names)
+    places = _places(cache)
+    held = carried if carried and order.carried and order.format not in A_ROW else {}
     parts: list[Part] = []
     for name in names:
         number = cache.body_number(name)
@@ -196,14 +210,30 @@ def prepare(cache: Cache, order: Order) -> Content:
         while file_name.lower() in taken:  # also unlike where folders do not tell small letters from capitals
             more += 1
             file_name = f"{stem}_{more}"
-        faces = cache.faces(number)
+        detailed = held.get(name)
+        faces = cache.faces(number) if detailed is None else detailed.mesh.faces
         if order.subdivided:
-            faces = subdivided(cache.points(number, cache.first), faces, order.subdivided).faces
-        parts.append(Part(name, file_name, number, faces, changes))
+            points = cache.points(number, cache.first) if detailed is None else detailed.mesh.points
+            faces = subdivided(points.astype(np.float32), faces, order.subdivided).faces
+        parts.append(Part(name, file_name, number, faces, changes, detailed, places.get(name, NOWHERE_ELSE)))
     return Content(cache, order, first, last, parts)
 
 
-def deliver(cache: Cache, out: Path, order: Order, tell: Tell = lambda done, total: True) -> dict[str, Any]:
+def _places(cache: Cache) -> dict[str, tuple[NDArray[np.float64], NDArray[np.float64], float]]:
+    """Return where the bodies of a cache stood when it was baked, by their names."""
+    if cache.foreign is not None:
+        return {}
+    stood = {body["name"]: body["place"] for body in cache.attributes["setup"]["bodies"]}
+    return {
+        name: (turn_matrix(place["rotate"]), np.array(place["translate"], np.float64), float(place["scale"]))
+        for name, place in stood.items()
+    }
+
+
+def deliver(
+    cache: Cache, out: Path, order: Order, tell: Tell = lambda done, total: True,
+    carried: dict[str, CarriedMesh] | None = None,
+) -> dict[str, Any]:  # fmt: skip
     """Write the file and its manifest beside it; return the manifest.
 
     Args:
@@ -211,13 +241,14 @@ def deliver(cache: Cache, out: Path, order: Order, tell: Tell = lambda done, tot
         out: the file to write; replaced if it is there.
         order: what to write.
         tell: called with frames done and in all; returning False stops and leaves no file.
+        carried: the meshes that bodies carry, see `carried.carried_meshes`.
 
     Raises:
         Problem: for a wrong order, a damaged frame, a place that cannot be written, or a stop.
     """
     from zembrik.core.exchange import gltf, obj_sequence, ply_sequence, tracks, usd, write_abc
 
-    content = prepare(cache, order)
+    content = prepare(cache, order, carried)
     writers = {
         "glb": gltf.write, "usdc": usd.write, "usda": usd.write, "abc": write_abc.write,
         "obj.zip": obj_sequence.write, "ply.zip": ply_sequence.write,
@@ -268,6 +299,7 @@ def _manifest(content: Content, part: Path, out: Path) -> dict[str, Any]:
         "bodies": [p.name for p in content.parts],
         "subdivided": content.order.subdivided,
         **_visibility(content),
+        **({"carried": names} if (names := [p.name for p in content.parts if p.carried is not None]) else {}),
         "setup": attributes["setup"],  # with the assets, by their hashes, all that it takes to make the file again
         **({"angle_order": content.order.angles} if content.order.format in A_ROW else {}),
     }
@@ -281,6 +313,23 @@ def _visibility(content: Content) -> dict[str, Any]:
     return {"seen": shown, "visibility": "in the file" if kept else "not in the file: the format has none"}
 
 
+def moving_points(content: Content, part: Part) -> Iterator[tuple[NDArray[np.float32], NDArray[np.float32]]]:
+    """Yield a body's points (n, 3) at each frame of the file, and how fast they go there, a second: for motion blur.
+
+    Central differences of the file's frames, one-sided at both ends. What changes its number of points goes nowhere.
+    """
+    last = content.frames[-1]
+    before = now = content.points(part, content.first)
+    for frame in content.frames:
+        after = now if frame == last else content.points(part, frame + 1)
+        steps = (frame > content.first) + (frame < last)
+        if part.changes or not steps:
+            yield now, np.zeros_like(now)
+        else:
+            yield now, ((after.astype(np.float64) - before) * (content.fps / steps)).astype(np.float32)
+        before, now = now, after
+
+
 def told_frames(content: Content, tell: Tell) -> Iterator[int]:
     """Yield the frames, telling after each; raises Problem when told to stop."""
     for done, frame in enumerate(content.frames, 1):
@@ -290,7 +339,7 @@ def told_frames(content: Content, tell: Tell) -> Iterator[int]:
 
 
 # Bytes a point and frame (or a body and frame, of tracks), and a face, as measured on the demo's shots.
-A_POINT: dict[str, float] = {"glb": 25.0, "usdc": 9.5, "usda": 31.0, "abc": 12.0, "obj.zip": 12.5, "ply.zip": 10.0}
+A_POINT: dict[str, float] = {"glb": 25.0, "usdc": 20.0, "usda": 72.0, "abc": 24.0, "obj.zip": 12.5, "ply.zip": 10.0}
 A_ROW: dict[str, float] = {"csv": 165.0, "json": 300.0}
 A_PLACE: dict[str, float] = {"glb": 28.0, "usdc": 45.0, "usda": 190.0}  # of a body that keeps its form, at a frame
 
@@ -302,7 +351,8 @@ def expected_bytes(content: Content) -> float:
         return A_ROW[kind] * frames * len(content.parts)
     total, seen, cache = 0.0, set(), content.cache
     for part in content.parts:
-        points = cache.point_counts[part.number] * 4**content.order.subdivided
+        own = cache.point_counts[part.number] if part.carried is None else len(part.carried.mesh.points)
+        points = own * 4**content.order.subdivided
         a_mesh = A_POINT[kind] * points + 12.0 * len(part.faces)
         if kind in A_PLACE and cache.is_rigid(part.number):
             mesh = (points, len(part.faces))  # copies share theirs

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from pxr import Gf, Sdf, Usd, UsdGeom, Vt
 
 from zembrik.core.exchange.copies import SharedMesh, Standing, alike, shared_meshes, standing
-from zembrik.core.exchange.delivery import Content, Part, Tell, told_frames
+from zembrik.core.exchange.delivery import Content, Part, Tell, moving_points, told_frames
 from zembrik.core.units import METRES_PER_UNIT
 
 
@@ -36,6 +36,7 @@ def write(content: Content, path: Path, tell: Tell) -> None:
             mesh = meshes[k] = _define_mesh(stage, f"/delivery/{part.file_name}", part.name)
             if not part.changes:
                 _set_faces(mesh, part.faces, Usd.TimeCode.Default())
+    moving = {k: moving_points(content, content.parts[k]) for k in meshes}
     for part in content.parts:
         _set_visibility(stage.GetPrimAtPath(f"/delivery/{part.file_name}"), content, part)
     for frame in told_frames(content, tell):
@@ -45,7 +46,10 @@ def write(content: Content, path: Path, tell: Tell) -> None:
                 continue
             if part.changes:
                 _set_faces(meshes[k], content.faces(part, frame), frame)
-            _set_points(meshes[k], np.ascontiguousarray(content.points(part, frame)), frame)
+            points, velocities = next(moving[k])
+            _set_points(meshes[k], np.ascontiguousarray(points), frame)
+            if not part.changes:
+                meshes[k].GetVelocitiesAttr().Set(Vt.Vec3fArray.FromNumpy(velocities), frame)
     if not layer.Export(str(path)):
         raise OSError(5, "OpenUSD could not write the file")
 

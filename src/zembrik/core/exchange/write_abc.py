@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from zembrik.core.exchange.delivery import Content, Tell, told_frames
+from zembrik.core.exchange.delivery import Content, Tell, moving_points, told_frames
 
 
 def write(content: Content, path: Path, tell: Tell) -> None:
@@ -29,17 +29,20 @@ def write(content: Content, path: Path, tell: Tell) -> None:
         for k, part in enumerate(content.parts)
         if content.shown(part) is not None
     }
+    moving = [moving_points(content, part) for part in content.parts]
     for frame in told_frames(content, tell):
         for k, visibility in seen.items():
             visibility.setValue(-1 if content.is_shown(content.parts[k], frame) else 0)  # deferred, or hidden
-        for part, mesh in zip(content.parts, meshes, strict=True):
-            points = content.points(part, frame)
+        for part, mesh, goes in zip(content.parts, meshes, moving, strict=True):
+            points, velocities = next(goes)
             faces = content.faces(part, frame)[:, ::-1]  # in this format they turn the other way
             sample = AbcGeom.OPolyMeshSchemaSample(
                 _filled(imath.V3fArray(len(points)), points),
                 _filled(imath.IntArray(faces.size), faces.ravel()),
                 _filled(imath.IntArray(len(faces)), np.full(len(faces), 3)),
             )
+            if not part.changes:
+                sample.setVelocities(_filled(imath.V3fArray(len(points)), velocities))
             mesh.set(sample)
 
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Request
 
-from zembrik.core.cache.reader import Cache
-from zembrik.core.exchange.delivery import Order, prepare
+from zembrik.core.exchange.delivery import Order
 from zembrik.core.exchange.naming import named
-from zembrik.library.bakes import cache_path, get_bake
+from zembrik.library.bakes import get_bake
 from zembrik.library.deliveries import (
     all_deliveries,
+    content_of,
     get_delivery,
     order_batch,
     order_delivery,
@@ -46,7 +46,7 @@ def deliver_bake(request: Request, db: Db, places: Places, bake_id: Id, order: D
         name = ""
         if order.pattern:
             bake = get_bake(session, bake_id)
-            content = prepare(Cache(cache_path(places, bake)), made)
+            content = content_of(session, places, bake, made)
             name = named(order.pattern, words_of(bake, get_shot(session, bake.shot_id), content), made.format)
         answer = delivery_out(order_delivery(session, places, bake_id, made, name))
     return answer

@@ -306,6 +306,7 @@ class OrderIn(In):
     fps: float | None = Field(None, ge=1, le=1000)
     angles: Order3 = "xyz"
     subdivided: Number = Field(0, ge=0, le=3)
+    carried: bool = Field(True, description="detailed meshes that bodies carry, in place of the bodies' own")
 
 
 class DeliveryIn(OrderIn):

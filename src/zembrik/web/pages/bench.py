@@ -26,6 +26,7 @@ from zembrik.core.sources import solver_edition
 from zembrik.core.units import UNIT_NAMES
 from zembrik.library.advice import advice_for
 from zembrik.library.bakes import ACTIVE, GONE, bakes_of, progress_of, shown_bake, stale_reasons
+from zembrik.library.carrying import copies_without, is_carriable
 from zembrik.library.deliveries import deliveries_of
 from zembrik.library.errands import fits_order
 from zembrik.library.findings import Looking, findings_of
@@ -171,14 +172,12 @@ def _intake(setup: Setup, resolved: Resolved, number: int | None, places: Settin
         fall = (2 * facts["size"][1] / gravity) ** 0.5 * setup.fps
         facts = facts | {"people": max(facts["size"]) / 1.75, "fall": fall}
     place = [dial(resolved, f"/bodies/{number}/place/scale")]
-    carriable = [
-        b.name for b in setup.bodies
-        if b.role == "left out" and isinstance(b.mesh, FileMesh) and not b.mesh.animated and b.name != body.name
-    ]  # fmt: skip
+    carriable = [b.name for b in setup.bodies if is_carriable(b) and b.name != body.name]
+    alike = len(copies_without(setup, number)) if body.render is not None else 0
     return {
         "facts": facts, **taking, "dials": place, "is_file": isinstance(body.mesh, FileMesh),
         "plays": _plays(body, words["session"]),
-        "carriable": carriable if body.role in SIMULATED else [],
+        "carriable": carriable if body.role in SIMULATED else [], "alike": alike, "loose_meshes": len(carriable),
     }  # fmt: skip
 
 
@@ -387,4 +386,5 @@ def _deliver(setup: Setup, resolved: Resolved, number: int | None, places: Setti
     keyable = [name for name in held.names if name in simulated] if held else []
     last = next(iter(deliveries_of(words["session"], words["shot"].id)), None)
     order = dict(last.order) if last is not None else {}
-    return {"formats": FORMATS, "units": UNIT_NAMES, "cache": held, "keyable": keyable, "order": order}
+    return {"formats": FORMATS, "units": UNIT_NAMES, "cache": held, "keyable": keyable, "order": order,
+            "carries": any(b.render is not None for b in setup.bodies)}  # fmt: skip

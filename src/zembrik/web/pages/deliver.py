@@ -9,11 +9,10 @@ from typing import Annotated
 from fastapi import APIRouter, Form, Request
 from fastapi.responses import FileResponse, Response
 
-from zembrik.core.cache.reader import Cache
-from zembrik.core.exchange.delivery import Order, expected_bytes, prepare
+from zembrik.core.exchange.delivery import Order, expected_bytes
 from zembrik.core.problem import Problem
-from zembrik.library.bakes import cache_path, get_bake
-from zembrik.library.deliveries import get_delivery, order_delivery, stop_delivery
+from zembrik.library.bakes import get_bake
+from zembrik.library.deliveries import content_of, get_delivery, order_delivery, stop_delivery
 from zembrik.web.dials import from_shown
 from zembrik.web.fields import Id, Text, Whole
 from zembrik.web.pages.bench import render_bench
@@ -27,10 +26,10 @@ router = APIRouter()
 def order(
     request: Request, db: Db, places: Places, bake_id: Id, format: Text, first: Text, last: Text,
     unit: Text = "m", up_axis: Text = "y", fps: Text = "", angles: Text = "xyz", subdivided: Whole = 0,
-    body: Annotated[list[str], Form()] = [],  # noqa: B006
+    carried: Text = "yes", body: Annotated[list[str], Form()] = [],  # noqa: B006
 ) -> Response:  # fmt: skip
     """Put a delivery into the queue."""
-    made = _order(order_of(format, unit, up_axis, fps, angles, subdivided), first, last, body)
+    made = _order(order_of(format, unit, up_axis, fps, angles, subdivided), first, last, body, carried)
     with db.session() as session:
         order_delivery(session, places, bake_id, made)
         shot_id = get_bake(session, bake_id).shot_id
@@ -38,24 +37,27 @@ def order(
         return render_bench(request, session, places, shot_id, "deliver")
 
 
-def _order(order: Order, first: str, last: str, body: list[str]) -> Order:
+def _order(order: Order, first: str, last: str, body: list[str], carried: str) -> Order:
     frames = (int(from_shown("first frame", first)), int(from_shown("last frame", last)))
-    return replace(order, frames=frames, bodies=tuple(body))
+    return replace(order, frames=frames, bodies=tuple(body), carried=carried != "no")
 
 
 @router.post("/bakes/{bake_id}/delivery-preview")
 def preview(
     request: Request, db: Db, places: Places, bake_id: Id, format: Text, first: Text, last: Text, unit: Text = "m",
-    up_axis: Text = "y", fps: Text = "", angles: Text = "xyz", subdivided: Whole = 0,
+    up_axis: Text = "y", fps: Text = "", angles: Text = "xyz", subdivided: Whole = 0, carried: Text = "yes",
     body: Annotated[list[str], Form()] = [],  # noqa: B006
 ) -> Response:  # fmt: skip
     """Tell what a file will hold and about how large it will be; nothing is written."""
-    made = _order(order_of(format, unit, up_axis, fps, angles, subdivided), first, last, body)
+    made = _order(order_of(format, unit, up_axis, fps, angles, subdivided), first, last, body, carried)
     with db.session() as session:
-        content = prepare(Cache(cache_path(places, get_bake(session, bake_id))), made)
+        content = content_of(session, places, get_bake(session, bake_id), made)
+    detailed = sum(part.carried is not None for part in content.parts)
     words = f"{len(content.frames)} frames at {content.fps:g} a second, {content.moment(content.first):g} to "
     words += f"{content.moment(content.frames[-1]):.6g} of the cache, of {len(content.parts)} "
     words += f"bod{'ies' if len(content.parts) > 1 else 'y'}; about {size(expected_bytes(content))}."
+    if detailed:
+        words += f" {detailed} as the detailed mesh that they carry."
     return templates.TemplateResponse(request, "line.html", {"line": words, "kind": "why", "id": "delivery-preview"})
 
 

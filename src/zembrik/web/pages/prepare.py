@@ -14,6 +14,7 @@ from zembrik.core.setup.assets import load_mesh
 from zembrik.core.setup.document import Body, FileMesh, GridMesh
 from zembrik.core.setup.resolve import resolve
 from zembrik.library.bakes import seconds_a_point
+from zembrik.library.carrying import carry_alike_patch, carry_many_patch, pairs_by_name, pairs_by_nearness
 from zembrik.library.errands import HEAVY_FACES, audit_order, result_of
 from zembrik.library.intake import mended_file, respaced_body
 from zembrik.library.mending import MOST_LIT, audited, told_of_mend
@@ -28,6 +29,7 @@ from zembrik.web.pages.edits import apply_patch
 from zembrik.web.render import Db, Places, templates
 
 router = APIRouter()
+MOST_SHOWN = 40  # pairs of a preview
 
 
 @router.get("/shots/{shot_id}/audit")
@@ -158,6 +160,29 @@ def forget_one(
         session.delete(get_kept(session, kept))
         session.flush()
         return render_bench(request, session, places, shot, station, body)
+
+
+@router.post("/shots/{shot_id}/carry-many")
+def carry_many(
+    request: Request, db: Db, places: Places, shot_id: Id, base: Whole, how: Text, carriers: Text = "",
+    meshes: Text = "", number: Whole = -1, show: Whole = 0, station: Text = "intake", body: Text = "",
+) -> Response:  # fmt: skip
+    """Give bodies the meshes they carry: by names, by nearness, or to all copies of one; `show` only tells which."""
+    with db.session() as session:
+        setup = head_setup(get_shot(session, shot_id))
+    if how == "copies":
+        if not 0 <= number < len(setup.bodies):
+            raise Problem("there is no such body.", "carry", "Load the page again.")
+        patch = carry_alike_patch(setup, number)
+        words = f"{len(patch)} copies of {setup.bodies[number].name} carry what it carries"
+        return apply_patch(request, db, places, shot_id, base, patch, words, station, body)
+    near = how == "near"
+    pairs = pairs_by_nearness(setup, StoredAssets(places)) if near else pairs_by_name(setup, carriers, meshes)
+    if show:
+        names = [(setup.bodies[a].name, setup.bodies[b].name) for a, b in pairs]
+        return templates.TemplateResponse(request, "carrying.html", {"pairs": names[:MOST_SHOWN], "count": len(names)})
+    words = f"{len(pairs)} bodies carry detailed meshes"
+    return apply_patch(request, db, places, shot_id, base, carry_many_patch(setup, pairs), words, station, body)
 
 
 @router.post("/shots/{shot_id}/carry")
