@@ -4,8 +4,14 @@ import numpy as np
 import pytest
 from stage import Stage, brick
 
+from zembrik.core.findings.check import check_setup
 from zembrik.core.mesh import shapes
+from zembrik.core.proxy.fit import convex_hull
+from zembrik.core.setup.assets import FolderAssets
+from zembrik.core.setup.document import parse_setup
 from zembrik.core.solver.samples import round_off
+from zembrik.core.units import quaternion_turn
+from zembrik.library.demo_shot import obj_bytes
 
 G = 9.81
 
@@ -79,3 +85,35 @@ def test_a_body_spins_about_an_axis_of_its_own():
     stage = Stage({"world": {"ground": None}, "bodies": [body]})
     stage.run(3)
     assert stage.rigid.speed[0, 3:] == pytest.approx([-np.pi / 2, 0, 0], abs=1e-9)
+
+
+@pytest.mark.parametrize("kind", ["hull", "surface"])
+@pytest.mark.parametrize("turned", [0, 180])
+def test_half_a_ball_lies_on_its_flat_side_and_on_its_round_one(tmp_path, kind, turned):
+    """Balls that stand for its round side stand out of its flat one nowhere: it lies as near as its thickness says."""
+    ball = shapes.ball(0.2, 24)
+    dome = convex_hull(np.stack([ball.points[:, 0], np.maximum(ball.points[:, 1], 0.0), ball.points[:, 2]], axis=1))
+    inside, radius = round_off(dome, convex=kind == "hull")
+    assert (radius > 0).sum() > 400 and (inside[:, 1] - radius).min() > -1e-3 and radius.max() < 0.11
+    (tmp_path / "dome.obj").write_bytes(obj_bytes(dome, "dome"))
+    body = {"name": "dome", "role": "rigid", "mesh": {"file": "dome.obj"}, "proxy": {"kind": kind}, "thickness": 0.001,
+            "place": {"translate": [0, 0.25, 0], "rotate": [turned, 0, 3]}}  # fmt: skip
+    stage = Stage({"bodies": [body]}, assets=FolderAssets(tmp_path))
+    stage.run(60)
+    pose, rest = stage.world.solids.poses()[0], stage.world.bodies[0].rest
+    lowest = (rest @ quaternion_turn(pose[3:]).T + pose[:3])[:, 1].min()
+    assert lowest == pytest.approx(0.001, abs=2e-4) and np.abs(stage.rigid.speed).max() < 0.01
+
+
+def test_a_thin_block_with_a_finely_bent_side_keeps_what_falls_on_its_flat_one(tmp_path):
+    """A trough's hull: fine below, few large faces above. What is half a metre over it does not begin inside of it."""
+    sheet = shapes.grid((2.0, 2.0), (30, 30))
+    trough = sheet.moved(sheet.points + np.outer(0.1 * sheet.points[:, 0] ** 2, [0, 1, 0]))
+    (tmp_path / "trough.obj").write_bytes(obj_bytes(trough, "trough"))
+    ground = {"name": "trough", "role": "collider", "mesh": {"file": "trough.obj"}, "proxy": {"kind": "hull"}}
+    box = brick("box", (0.1, 0.5, 0.1), (0.1, 0.1, 0.1))
+    document = {"bodies": [ground, box], "world": {"ground": None}}
+    assert not [f for f in check_setup(parse_setup(document), FolderAssets(tmp_path)) if f.severe]
+    stage = Stage(document, assets=FolderAssets(tmp_path))
+    stage.run(48)
+    assert stage.rigid.place[0, 1] == pytest.approx(0.1 + 0.05, abs=0.006)

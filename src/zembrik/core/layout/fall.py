@@ -40,6 +40,34 @@ def fall_onto(upper: TriMesh, lower: TriMesh, room_m: float) -> tuple[float, boo
     return float(fall), bool(crosses)
 
 
+def heights_under(points: Floats, mesh: TriMesh, above_m: float) -> Floats:
+    """Return how high (n,) a mesh is at the places of points (n, 3) as seen from above, metres.
+
+    Of several heights the highest that is not farther than `above_m` above the point; NaN where there is none.
+    """
+    found = np.full(len(points), np.nan)
+    if not len(mesh.faces) or not len(points):
+        return found
+    triangles = np.ascontiguousarray(mesh.points[mesh.faces])
+    corner, cell, count = _grid(triangles, triangles.min(axis=(0, 1)), triangles.max(axis=(0, 1)))
+    first, members = _into_cells(triangles, corner, cell, count)
+    _fill_heights(np.ascontiguousarray(points), triangles, corner, cell, count, first, members, above_m, found)
+    return found
+
+
+@kernel
+def _fill_heights(points, triangles, corner, cell, count, first, members, above, found):  # type: ignore[no-untyped-def]
+    for p in range(len(points)):
+        i, j = int(np.floor((points[p, 0] - corner[0]) / cell)), int(np.floor((points[p, 2] - corner[1]) / cell))
+        if i < -1 or j < -1 or i > count[0] or j > count[1]:
+            continue
+        i, j = min(max(i, 0), count[0] - 1), min(max(j, 0), count[1] - 1)
+        for k in range(first[i * count[1] + j], first[i * count[1] + j + 1]):
+            height, up = _height(triangles[members[k]], points[p, 0], points[p, 2])
+            if up > 0.0 and height <= points[p, 1] + above and not found[p] >= height:
+                found[p] = height
+
+
 def _grid(triangles: Floats, low: Floats, high: Floats) -> tuple[Floats, float, Whole]:
     """Return a grid over X and Z whose cells are about as wide as triangles (n, 3, 3): corner, width, counts."""
     wide = (triangles.max(axis=1) - triangles.min(axis=1))[:, [0, 2]].max(axis=1)

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
 from zembrik.core.distance.build import Shape
+from zembrik.core.distance.tree import build_tree, closest_faces, distances_to_mesh
 from zembrik.core.mesh.shapes import box
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.solver.colour import neighbourhoods
@@ -104,7 +105,7 @@ def _of_one(shape: Shape) -> tuple[Floats, Floats | float]:
     else:
         assert shape.mesh is not None
         mesh = shape.mesh.moved(shape.mesh.points @ shape.turn.T + shape.origin)
-        inside, radius = round_off(mesh)
+        inside, radius = round_off(mesh, convex=shape.kind == "hull")
         rounded = radius > 0.0
         corners = mesh.points if shape.kind == "surface" else _corners_and_edges(mesh)
         kept = corners[~_among(corners, mesh.points[rounded])]
@@ -113,12 +114,12 @@ def _of_one(shape: Shape) -> tuple[Floats, Floats | float]:
     return _corners_and_edges(mesh), 0.0
 
 
-def round_off(mesh: TriMesh) -> tuple[Floats, Floats]:
+def round_off(mesh: TriMesh, convex: bool = False) -> tuple[Floats, Floats]:
     """Return middles (n, 3) and radii (n,) of the balls that stand for a mesh's points, metres; 0 where it is sharp.
 
     Each is the largest ball inside that touches the mesh at the point: its middle lies inwards along the normal, and no
-    other point is in it (the shrinking ball of Ma, Bae and Choi 2012). A point is smooth where all faces around it
-    look nearly the same way.
+    other point is in it (the shrinking ball of Ma, Bae and Choi 2012), nor does it stand out of a face farther off by
+    more than that bends. A point is smooth where all faces around it look nearly the same way.
     """
     points, normals = mesh.points, _normals(mesh)
     facing = np.ones(len(points))
@@ -140,8 +141,51 @@ def round_off(mesh: TriMesh) -> tuple[Floats, Floats]:
             break
         fits = np.einsum("ij,ij->i", way, way) / np.maximum(2.0 * ahead, 1e-300)
         size = np.where(too_large, np.minimum(fits, size), size)
-    radius[smooth] = size
+    within = _within_planes if convex else _within_faces
+    radius[smooth] = within(mesh, _bends(mesh, normals, facing > SMOOTH), smooth, inwards, size)
     return points + radius[:, None] * -normals, radius
+
+
+def _bends(mesh: TriMesh, normals: Floats, smooth: NDArray[np.bool_]) -> Floats:
+    """Return how far each face (f,) turns away from the round surface it stands for, as a cosine; 1 where it is flat.
+
+    By so much of a ball's radius the ball stands out of the middle of the face.
+    """
+    along = np.einsum("fki,fi->fk", normals[mesh.faces], mesh.face_normals)
+    return np.where(smooth[mesh.faces].all(axis=1), along.min(axis=1), 1.0)
+
+
+def _within_planes(mesh: TriMesh, bends: Floats, which: NDArray[np.int64], inwards: Floats, size: Floats) -> Floats:
+    """Return radii (k,) of balls that touch a convex mesh at points (k,), and stand out of no face but for its bend.
+
+    A ball of radius r about p + r u stands out of a plane with the normal n that lies d before p by r (1 + n·u) - d.
+    """
+    at, flat = mesh.points[which], mesh.face_areas <= 0.0
+    nothing = 1e-6 * float(np.linalg.norm(mesh.size))
+    normals, before = mesh.face_normals, np.einsum("fi,fi->f", mesh.face_normals, mesh.points[mesh.faces[:, 0]])
+    found = size.copy()
+    for first in range(0, len(at), 256):  # so many at once: there are points times faces
+        some = slice(first, first + 256)
+        out = np.where(flat, 0.0, inwards[some] @ normals.T + bends)
+        room = before - at[some] @ normals.T
+        out = np.where(room < nothing, 0.0, out)  # what is around the point itself bends with the ball
+        found[some] = np.minimum(found[some], np.where(out > 1e-6, room / np.maximum(out, 1e-6), np.inf).min(axis=1))
+    return found
+
+
+def _within_faces(mesh: TriMesh, bends: Floats, which: NDArray[np.int64], inwards: Floats, size: Floats) -> Floats:
+    """Return the same for any closed mesh: balls are made smaller until the nearest face is hardly in them."""
+    tree, found, at = build_tree(mesh), size.copy(), mesh.points[which]
+    for _ in range(SHRINKS):
+        middles = at + found[:, None] * inwards
+        face, places = closest_faces(tree, middles)
+        deep, least = np.linalg.norm(places - middles, axis=1), (1.0 - 1e-6) * bends[face] * found
+        own = (mesh.faces[face] == which[:, None]).any(axis=1)  # what is around the point itself bends with the ball
+        out = ((deep < least) & ~own) | (distances_to_mesh(tree, middles) > 0.0)
+        if not out.any():
+            break
+        found[out] = np.clip(deep[out] / bends[face[out]], 0.5 * found[out], 0.97 * found[out])
+    return found
 
 
 def _normals(mesh: TriMesh) -> Floats:

@@ -1,0 +1,1 @@
+"""Changes over a cache that leave it as it is."""
