@@ -16,8 +16,7 @@ PROXY = {"kind": "hulls", "most": 4, "hollow": 0.02, "closes": 0.05, "keep": 0.2
 def heavy(monkeypatch, tmp_path):
     """A ring of so many faces that no page waits for its hulls, an empty shelf, and no memory of before."""
     monkeypatch.setenv("ZEMBRIK_SHELF", str(tmp_path))
-    for remembered in (colliders._hulls_of, colliders._shell_of):
-        remembered.cache_clear()
+    colliders._shapes_of.cache_clear()
     monkeypatch.setattr(colliders, "FEW_FACES", 100)
     place = {"translate": [1.0, 2.0, 3.0], "rotate": [20.0, 30.0, 40.0], "scale": 2.0}
     body = Body.model_validate({"name": "ring", "mesh": {"shape": "ring", "radius": 0.3, "tube": 0.1}, "place": place})
@@ -35,8 +34,7 @@ def test_what_was_found_is_the_same_from_the_shelf(heavy, monkeypatch, kind):
     assert colliders.is_found(body, proxy, mesh) and not colliders.is_found(
         body, {**proxy, "most": 5, "closes": 0.1}, mesh
     )
-    for remembered in (colliders._hulls_of, colliders._shell_of):
-        remembered.cache_clear()
+    colliders._shapes_of.cache_clear()
 
     def never(*_):
         raise AssertionError("it was found before")

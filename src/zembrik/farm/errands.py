@@ -279,6 +279,20 @@ def _hand_in(database: Database, shot_id: int, order: Order, tell: Tell) -> Orde
     return {"title": "Handed in", "patch": [], "words": words, "bake": bake.id}
 
 
+def _re_seat(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
+    """Lay a bake's bodies on another surface, as a cache of its own."""
+    from zembrik.core.cache.reader import Cache
+    from zembrik.library.bakes import cache_path
+    from zembrik.library.reseating import re_seat_bake
+
+    found = re_seat_bake(database, shot_id, order, tell)
+    with database.session() as session:
+        cache = Cache(cache_path(database.settings, session.merge(found.bake, load=True)))
+    make_picture(cache, cache.path / "picture.png")
+    return {"title": "Re-seated", "patch": [], "words": found.words, "bake": found.bake.id, "base": order["bake"],
+            "first": cache.first, "last": cache.last}  # fmt: skip
+
+
 def _verify(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
     """Look a cache over, every frame of it."""
     from zembrik.library.caches import verify
@@ -365,5 +379,5 @@ RUNS: dict[str, Run] = {
     "fits": _fits, "fit all": _fit_all, "over frames": _over_frames, "way": _way, "probe": _probe,
     "audit": _audit, "mend": _mend, "spacing": _spacing, "read": _read,
     "keys": _keys, "verify": _verify, "still": _still, "hand in": _hand_in, "take": _take,
-    "rebake": _rebake, "let down": _let_down, "drop": _drop,
+    "rebake": _rebake, "re-seat": _re_seat, "let down": _let_down, "drop": _drop,
 }  # fmt: skip

@@ -5,6 +5,9 @@ from __future__ import annotations
 import os
 import shutil
 import uuid
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
 from typing import Any
 
 from zembrik.core.cache.content import body_hash
@@ -16,7 +19,7 @@ from zembrik.library.bakes import cache_path, new_bake
 from zembrik.library.database import Database
 from zembrik.library.intake import free_name
 from zembrik.library.models import Bake
-from zembrik.library.settings import refuse_missing
+from zembrik.library.settings import Settings, refuse_missing
 from zembrik.library.shots import get_shot
 from zembrik.library.store import StoredAssets
 
@@ -42,31 +45,44 @@ def hand_in(database: Database, shot_id: int, order: dict[str, Any], tell: Tell 
         names[path] = free_name(stem, taken)
         taken.add(names[path])
     refuse_missing(settings)
-    arriving = settings.caches / f"arriving-{uuid.uuid4().hex}.zarr"
-    try:
-        cache = cache_from(
+    label = str(order.get("label") or file)[:200]
+    with arriving_cache(settings) as arriving:
+        cache_from(
             contents, arriving, file, sha256, order["unit"], order["up_axis"], order["forward"], float(order["fps"]),
             int(order["first"]), names, tell,
         )  # fmt: skip
-        with database.session() as session:
-            head = get_shot(session, shot_id).head
-            assert head is not None and cache.done is not None
-            label = str(order.get("label") or file)[:200]
-            bake = new_bake(
-                session, shot_id, head.id, sha256, (cache.first, cache.last), state="done", handed_in=file, label=label
-            )
-            assert bake.cache is not None
-            path = cache_path(settings, bake)
-            bake.patch = [{"op": "replace", "path": "", "value": playing_setup(cache, bake.cache.folder)}]
-            bake.cache.done, bake.cache.size_bytes = cache.done, cache.size_bytes()
-            path.parent.mkdir(exist_ok=True)
-            os.replace(arriving, path)
-            session.flush()
-            session.refresh(bake)
-            session.expunge(bake)
-        return bake
+        return keep_cache(database, shot_id, arriving, sha256, file, label)
+
+
+@contextmanager
+def arriving_cache(settings: Settings) -> Iterator[Path]:
+    """Give a place to write a cache to; what is left there in the end goes away."""
+    arriving = settings.caches / f"arriving-{uuid.uuid4().hex}.zarr"
+    try:
+        yield arriving
     finally:
         shutil.rmtree(arriving, ignore_errors=True)
+
+
+def keep_cache(database: Database, shot_id: int, arriving: Path, sha256: str, file: str, label: str) -> Bake:
+    """Put a cache that was written on record, as one of a shot that was not baked; return the bake it stands for."""
+    cache = Cache(arriving)
+    with database.session() as session:
+        head = get_shot(session, shot_id).head
+        assert head is not None and cache.done is not None
+        bake = new_bake(
+            session, shot_id, head.id, sha256, (cache.first, cache.last), state="done", handed_in=file, label=label
+        )
+        assert bake.cache is not None
+        path = cache_path(database.settings, bake)
+        bake.patch = [{"op": "replace", "path": "", "value": playing_setup(cache, bake.cache.folder)}]
+        bake.cache.done, bake.cache.size_bytes = cache.done, cache.size_bytes()
+        path.parent.mkdir(exist_ok=True)
+        os.replace(arriving, path)
+        session.flush()
+        session.refresh(bake)
+        session.expunge(bake)
+    return bake
 
 
 def playing_setup(cache: Cache, folder: str) -> dict[str, Any]:

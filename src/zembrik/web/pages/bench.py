@@ -375,6 +375,8 @@ def _review(setup: Setup, resolved: Resolved, number: int | None, places: Settin
         "cached_bodies": names,
         "marks": words["shot"].marks or [],
         "pops": pops_words(places, shown),
+        "seats_old": [b["name"] for b in shown.document["bodies"] if b.get("role") == "collider"] if table else [],
+        "seats_new": [b.name for b in setup.bodies if b.role in ("collider", "left out")],
     }
 
 

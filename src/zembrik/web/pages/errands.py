@@ -27,13 +27,14 @@ def send(
     spacing: Text = "", flaw: Text = "", even: Whole = 0, bake: Whole = 0, bound_mm: Text = "1",
     bound_deg: Text = "0.5", turns: Text = "quaternions",
     only: Annotated[list[str], Form()] = [], frame: Whole = 1, thickness: Text = "0", rounds: Whole = 0,  # noqa: B006
-    station: Text = "start",
+    station: Text = "start", old: Text = "", new: Text = "", reach: Text = "300",
 ) -> Response:  # fmt: skip
     """Have a worker do something long; the answer is what to watch it by."""
     with db.session() as session:
         shot = get_shot(session, shot_id)
         asked: dict[str, Any] = {"way": way, "frames": frames, "spacing": spacing, "flaw": flaw, "even": even}
         asked |= {"bake": bake, "bound_mm": bound_mm, "bound_deg": bound_deg, "turns": turns, "only": only}
+        asked |= {"old": old, "new": new, "reach": reach}
         asked |= {"frame": frame, "thickness": thickness, "rounds": rounds}
         order = _order(shot, kind, body, **asked)
         errand = ask(session, shot_id, kind, order)
@@ -49,6 +50,14 @@ def _order(shot: Shot, kind: str, body: str, **asked: Any) -> dict[str, Any]:
     if kind == "spacing":
         spacing_m = from_shown("spacing", asked["spacing"]) / 1e3
         return of_setup | {"body": body, "spacing_m": spacing_m, "even": bool(asked["even"])}
+    if kind == "re-seat":
+        reach_m = float(from_shown("reach", asked["reach"])) / 1e3
+        if not 0.0 < reach_m <= 1000.0:
+            raise Problem("the reach is more than nothing.", "re-seat", "Some hundred millimetres will do.")
+        sides = {side: asked[side].partition("/") for side in ("old", "new")}
+        names = {side: name for side, (_, _, name) in sides.items()}
+        kinds = {f"{side}_as": kind for side, (kind, _, _) in sides.items()}
+        return of_setup | {"bake": asked["bake"], "reach_m": reach_m} | names | kinds
     if kind == "mend":
         return of_setup | {"body": body, "flaw": asked["flaw"]}
     if kind == "still":
