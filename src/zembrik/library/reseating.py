@@ -93,6 +93,11 @@ def re_seat_bake(database: Database, shot_id: int, order: dict[str, Any], tell: 
         cache, old, new, np.array(baked.world.gravity), rooms, order["reach_m"], bodies,
         lambda done, total: tell(done, total + total // 4),
     )  # fmt: skip
+    if not any(seat.shift.any() for seat in made.seats.values()):
+        raise Problem(
+            "nothing changes: no body lies on anything that is higher or lower there.", "re-seat",
+            "Choose what it lay on, and what it is to lie on.",
+        )  # fmt: skip
     label = f"{order['old']} ({order['old_as']}) to {order['new']} ({order['new_as']})"
     refuse_missing(settings)
     with arriving_cache(settings) as arriving:
@@ -133,8 +138,6 @@ def told_of(made: ReSeat) -> str:
     """Return in words what re-seating did, and where it is not to be believed."""
     cache = made.cache
     moved = {n: seat for n, seat in made.seats.items() if seat.shift.any()}
-    if not moved:
-        return "Nothing changes: no body lies on anything that is higher or lower there."
     low, high = (1e3 * f(float(f(s.shift)) for s in moved.values()) for f in (min, max))
     worst, number, frame = made.residual
     count = f"{len(moved)} bodies" if len(moved) > 1 else f"'{cache.names[next(iter(moved))]}'"

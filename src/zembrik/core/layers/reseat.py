@@ -18,7 +18,7 @@ from scipy.sparse.linalg import splu
 
 from zembrik.core.cache.reader import Cache
 from zembrik.core.layers.smooth import smooth_between
-from zembrik.core.layout.fall import fall_onto, heights_under
+from zembrik.core.layout.fall import Lower, fall_onto, heights_under
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.motion.rigid import Mover
 from zembrik.core.telling import Tell, silent, step
@@ -150,15 +150,15 @@ class _Pairs:
     def moves(self) -> bool:
         return any(one is None for one in self.still)
 
-    def at(self, frame: int) -> tuple[TriMesh, TriMesh]:
+    def at(self, frame: int) -> tuple[Lower, Lower]:
         old, new = (
             self._turned(s, frame) if kept is None else kept for s, kept in zip(self.surfaces, self.still, strict=True)
         )
         return old, new
 
-    def _turned(self, surface: Surface, frame: float) -> TriMesh:
+    def _turned(self, surface: Surface, frame: float) -> Lower:
         mesh = surface.at(frame)
-        return mesh.moved(mesh.points @ self.turn.T)
+        return Lower(mesh.moved(mesh.points @ self.turn.T))
 
 
 @dataclass(frozen=True)
@@ -180,9 +180,9 @@ def weight_of(clearance: Floats, near_m: float, reach_m: float) -> Floats:
     return np.asarray((1.0 - share) ** 4)
 
 
-def _clearance(body: TriMesh, surface: TriMesh) -> float:
+def _clearance(body: TriMesh, surface: Lower) -> float:
     """Return how far a body can fall until it lies on a surface, metres, below 0 where it is in it; NaN beside it."""
-    lifted = max(float(surface.bounds[1, 1] - body.bounds[0, 1]), 0.0) + CLEAR_M
+    lifted = max(float(surface.high[:, 1].max() - body.bounds[0, 1]), 0.0) + CLEAR_M
     fall, _ = fall_onto(body.moved(body.points + np.array([0.0, lifted, 0.0])), surface, 0.0)
     return fall - lifted if np.isfinite(fall) else np.nan
 
@@ -219,8 +219,8 @@ def _bending(one: _Body) -> Seat:
         points = cache.points(number, frame).astype(np.float64) @ pairs.turn.T
         old, new = pairs.at(frame)
         above = one.near_m + float(np.ptp(points[:, 1]))
-        was = heights_under(points, old, one.near_m)
-        now = heights_under(points + np.array([0.0, CLEAR_M, 0.0]), new, above)
+        was = heights_under(points, old.mesh, one.near_m)
+        now = heights_under(points + np.array([0.0, CLEAR_M, 0.0]), new.mesh, above)
         both = np.isfinite(was) & np.isfinite(now)
         wanted[k] = np.where(both, now - was, 0.0)
         weights[k] = np.where(both, weight_of(points[:, 1] - was, one.near_m, one.reach_m), 0.0)

@@ -19,19 +19,32 @@ SLANT = 0.5  # a room is kept along the normal; on what is steeper than 60 degre
 EDGE = 1e-12  # of a triangle's area: a point this far outside of it is on its edge
 
 
-def fall_onto(upper: TriMesh, lower: TriMesh, room_m: float) -> tuple[float, bool]:
+class Lower:
+    """What many things fall onto, one after the other: a mesh whose triangles' bounds are known.
+
+    Attributes:
+        mesh: itself. triangles: float64 (m, 3, 3), metres. low, high: float64 (m, 3), of each.
+    """
+
+    def __init__(self, mesh: TriMesh) -> None:
+        self.mesh, self.triangles = mesh, mesh.points[mesh.faces]
+        self.low, self.high = self.triangles.min(axis=1), self.triangles.max(axis=1)
+
+
+def fall_onto(upper: TriMesh, lower: TriMesh | Lower, room_m: float) -> tuple[float, bool]:
     """Return how far a mesh can fall along -Y until it is a room away from another one, metres, and if they cross.
 
     Infinity where nothing of the lower mesh is below it. What is less than a room away has a fall below 0. Where
     triangles go through one another, they count as touching already.
     """
-    if not len(upper.faces) or not len(lower.faces):
+    below = lower if isinstance(lower, Lower) else Lower(lower)
+    if not len(upper.faces) or not len(below.triangles):
         return np.inf, False
-    a, b = upper.points[upper.faces], lower.points[lower.faces]
+    a = upper.points[upper.faces]
     low, high = a.min(axis=(0, 1)), a.max(axis=(0, 1))
-    near = (b[:, :, 0].min(1) <= high[0]) & (b[:, :, 0].max(1) >= low[0])
-    near &= (b[:, :, 2].min(1) <= high[2]) & (b[:, :, 2].max(1) >= low[2]) & (b[:, :, 1].min(1) <= high[1])
-    b = np.ascontiguousarray(b[near])
+    near = (below.low[:, 0] <= high[0]) & (below.high[:, 0] >= low[0]) & (below.low[:, 2] <= high[2])
+    near &= (below.high[:, 2] >= low[2]) & (below.low[:, 1] <= high[1])
+    b = np.ascontiguousarray(below.triangles[near])
     if not len(b):
         return np.inf, False
     corner, cell, count = _grid(a, low, high)

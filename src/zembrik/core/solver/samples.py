@@ -27,14 +27,16 @@ SMOOTH = 0.94  # least cosine between a point's normal and its faces': 20 degree
 SHRINKS = 30  # times that a ball is made smaller at most until no other point is in it
 MERGES = 0.003  # of a ball's radius: nearer ones are one
 FLAT_DEG = 0.5  # by which an edge bends, at most, where its faces are one
+CUT = 0.02  # of a hull's size: what lies this far before a face of it is in the hull it was cut from
 EDGE_PARTS = 4  # twice the way from its middle to its farthest corner, over this: how far apart places on an edge are
 
 
 def samples_of(shapes: list[Shape]) -> tuple[Floats, Floats]:
     """Return places (k, 3) in world space and the radius (k,) of the ball each stands for, metres."""
     places, radii = [np.zeros((0, 3))], [np.zeros(0)]
+    hulls = [shape.mesh for shape in shapes if shape.kind == "hull" and shape.mesh is not None]
     for shape in shapes:
-        found, sizes = _of_one(shape)
+        found, sizes = _of_one(shape, [hull for hull in hulls if hull is not shape.mesh])
         places.append(found)
         radii.append(np.broadcast_to(sizes, len(found)))
     at, radius = np.concatenate(places), np.concatenate(radii)
@@ -90,7 +92,8 @@ def _outward_points(mesh: TriMesh) -> Floats:
     return np.asarray(mesh.points[used.astype(np.int64)])
 
 
-def _of_one(shape: Shape) -> tuple[Floats, Floats | float]:
+def _of_one(shape: Shape, beside: list[TriMesh]) -> tuple[Floats, Floats | float]:
+    """Return the places and radii of one shape; `beside` are the other hulls of the same body, in local coordinates."""
     if shape.kind == "ball":
         return shape.origin[None, :].copy(), shape.radius_m
     if shape.kind == "capsule":
@@ -105,7 +108,8 @@ def _of_one(shape: Shape) -> tuple[Floats, Floats | float]:
     else:
         assert shape.mesh is not None
         mesh = shape.mesh.moved(shape.mesh.points @ shape.turn.T + shape.origin)
-        inside, radius = round_off(mesh, convex=shape.kind == "hull")
+        hull = shape.kind == "hull"
+        inside, radius = round_off(mesh, hull, _hidden(shape.mesh, beside) if hull else None)
         rounded = radius > 0.0
         corners = mesh.points if shape.kind == "surface" else _corners_and_edges(mesh)
         kept = corners[~_among(corners, mesh.points[rounded])]
@@ -114,12 +118,15 @@ def _of_one(shape: Shape) -> tuple[Floats, Floats | float]:
     return _corners_and_edges(mesh), 0.0
 
 
-def round_off(mesh: TriMesh, convex: bool = False) -> tuple[Floats, Floats]:
+def round_off(mesh: TriMesh, convex: bool = False, hidden: NDArray[np.bool_] | None = None) -> tuple[Floats, Floats]:
     """Return middles (n, 3) and radii (n,) of the balls that stand for a mesh's points, metres; 0 where it is sharp.
 
     Each is the largest ball inside that touches the mesh at the point: its middle lies inwards along the normal, and no
     other point is in it (the shrinking ball of Ma, Bae and Choi 2012), nor does it stand out of a face farther off by
     more than that bends. A point is smooth where all faces around it look nearly the same way.
+
+    Args:
+        mesh: closed, metres. convex: whether it is. hidden: bool (f,), faces that balls may stand out of, if it is.
     """
     points, normals = mesh.points, _normals(mesh)
     facing = np.ones(len(points))
@@ -141,9 +148,23 @@ def round_off(mesh: TriMesh, convex: bool = False) -> tuple[Floats, Floats]:
             break
         fits = np.einsum("ij,ij->i", way, way) / np.maximum(2.0 * ahead, 1e-300)
         size = np.where(too_large, np.minimum(fits, size), size)
+    bends = _bends(mesh, normals, facing > SMOOTH)
+    if hidden is not None:
+        bends[hidden] = -1.0  # no ball is so large that it stands out of it
     within = _within_planes if convex else _within_faces
-    radius[smooth] = within(mesh, _bends(mesh, normals, facing > SMOOTH), smooth, inwards, size)
+    radius[smooth] = within(mesh, bends, smooth, inwards, size)
     return points + radius[:, None] * -normals, radius
+
+
+def _hidden(mesh: TriMesh, beside: list[TriMesh]) -> NDArray[np.bool_]:
+    """Tell which faces (f,) of a hull lie within other hulls of the same body: where it was cut from them."""
+    size = float(np.linalg.norm(mesh.size))
+    ahead = mesh.points[mesh.faces].mean(axis=1) + CUT * size * mesh.face_normals
+    found = np.zeros(len(mesh.faces), np.bool_)
+    for other in beside:
+        before = np.einsum("fi,fi->f", other.face_normals, other.points[other.faces[:, 0]])
+        found |= (ahead @ other.face_normals.T - before).max(axis=1) < 0.0
+    return found
 
 
 def _bends(mesh: TriMesh, normals: Floats, smooth: NDArray[np.bool_]) -> Floats:

@@ -50,7 +50,7 @@ class Shared:
     def add_coarse(self) -> None:
         """Add coarser meshes where all bodies together have more faces than can be drawn while something moves."""
         total = sum(n * len(mesh.faces) for n, mesh in zip(self._uses, self._meshes, strict=True))
-        if total <= MOST_DRAWN:
+        if total <= 2 * MOST_DRAWN:
             return
         from zembrik.core.proxy.reduce import reduced  # see `app._warm_up`
 
