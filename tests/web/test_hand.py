@@ -46,7 +46,8 @@ def flag(bench, label):
 
 
 def pull(bench, label):
-    """Take hold of a flag and draw it to the right."""
+    """Take hold of a flag and draw it to the right, once it stands where it was drawn last."""
+    bench.wait(lambda: not bench.state("view.pending"))
     held = ActionChains(bench.browser).click_and_hold(flag(bench, label))
     held.move_by_offset(30, 4).move_by_offset(30, 4).perform()
 
