@@ -30,6 +30,10 @@ zembrik.hand.first();
 zembrik.hand.choice.set(zembrik.view.groups.find((g) => g.drop)?.bodies ?? [...zembrik.view.bodies.keys()].slice(1, 9));
 document.querySelector('.layers')?.scrollIntoView();
 """
+HANDED = """
+zembrik.state.frame = 24;
+document.querySelector('#handovers')?.scrollIntoView();
+"""
 # name: path, and what is done on the page before the picture is taken: a script, or FILE and a mesh to hand in
 VIEWS = {
     "board": ("/", ""),
@@ -50,7 +54,7 @@ VIEWS = {
         "document.querySelector('[data-action=tint][data-what=stretch]').click(); zembrik.state.frame = 40",
     ),
     "deliver": ("/shots/1/deliver", "zembrik.state.frame = 60"),
-    "wrung": ("/shots/4/motion?body=left%20bar", "zembrik.state.frame = 36"),
+    "handover": ("/shots/8/motion?body=tossed%20pear%203", HANDED),
     "caches": ("/caches", ""),
     "queue": ("/queue", ""),
     "deliveries": ("/deliveries", ""),

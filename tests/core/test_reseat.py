@@ -5,9 +5,9 @@ import pytest
 
 from zembrik.core.bake import bake
 from zembrik.core.cache.reader import Cache
-from zembrik.core.layers.reseat import Surface, re_seat, upright
+from zembrik.core.layers.reseat import Surface, re_seat
 from zembrik.core.layers.smooth import smooth_between
-from zembrik.core.layout.fall import fall_onto, heights_under
+from zembrik.core.layout.fall import fall_onto, heights_under, upright
 from zembrik.core.mesh import shapes
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.motion.rigid import Mover
@@ -124,8 +124,7 @@ def test_a_surface_that_moves_takes_what_lies_on_it_along(poured):
     assert made.seats[lying].shift[-20] == pytest.approx(0.2 * 40 / 59, abs=2e-4)
 
 
-def test_up_is_where_gravity_does_not_pull(poured):
-    """Everything turned on its side, gravity too: the same shifts."""
+def test_up_is_where_gravity_does_not_pull():
     assert upright(np.zeros(3)) == pytest.approx(np.eye(3))
     for gravity in ([0.0, -1.0, 0.0], [3.0, 0.0, 0.0], [1.0, -2.0, 0.5]):
         turn = upright(np.array(gravity))

@@ -18,7 +18,7 @@ from scipy.sparse.linalg import splu
 
 from zembrik.core.cache.reader import Cache
 from zembrik.core.layers.smooth import smooth_between
-from zembrik.core.layout.fall import Lower, fall_onto, heights_under
+from zembrik.core.layout.fall import Lower, fall_onto, heights_under, upright
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.motion.rigid import Mover
 from zembrik.core.telling import Tell, silent, step
@@ -125,18 +125,6 @@ def re_seat(
         one = _Body(cache, number, frames, pairs, near, max(reach_m, near + 1e-6), told)
         made.seats[number] = _rigid(one) if cache.is_rigid(number) else _bending(one)
     return made
-
-
-def upright(gravity: Floats) -> Floats:
-    """Return the turn (3, 3) that brings where gravity pulls to -Y; none where it does not pull."""
-    length = float(np.linalg.norm(gravity))
-    up = -gravity / length if length > 0.0 else np.array([0.0, 1.0, 0.0])
-    if abs(up[1] - 1.0) < 1e-12:
-        return np.eye(3)
-    side = np.eye(3)[0] if abs(up[0]) < 0.9 else np.eye(3)[2]
-    z = np.cross(side, up)
-    z /= np.linalg.norm(z)
-    return np.stack([np.cross(up, z), up, z])
 
 
 class _Pairs:

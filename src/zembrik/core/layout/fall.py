@@ -19,6 +19,16 @@ SLANT = 0.5  # a room is kept along the normal; on what is steeper than 60 degre
 EDGE = 1e-12  # of a triangle's area: a point this far outside of it is on its edge
 
 
+def upright(gravity: Floats) -> Floats:
+    """Return the turn (3, 3) that brings where gravity (3,) pulls to -Y; none where it does not pull."""
+    length = float(np.linalg.norm(gravity))
+    up = -gravity / length if length > 0.0 else np.array([0.0, 1.0, 0.0])
+    side = np.eye(3)[0] if abs(up[0]) < 0.9 else np.eye(3)[2]
+    z = np.cross(side, up)
+    z /= np.linalg.norm(z)
+    return np.stack([np.cross(up, z), up, z])
+
+
 class Lower:
     """What many things fall onto, one after the other: a mesh whose triangles' bounds are known.
 

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.layout.fall import fall_onto
+from zembrik.core.layout.fall import fall_onto, upright
 from zembrik.core.layout.gesture import Gesture, gesture_patch
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
@@ -63,7 +63,7 @@ def let_down(setup: Setup, numbers: list[int], assets: Assets, tell: Tell = sile
     Raises:
         Problem: when none of them can fall. Stopped: when `tell` says so.
     """
-    turn = _upright(np.array(setup.world.gravity, np.float64))
+    turn = upright(np.array(setup.world.gravity, np.float64))
     values = resolve(setup).document["bodies"]
     solids = {n: _solid(setup, n, values[n], assets, turn) for n in range(len(setup.bodies))}
     ground = setup.world.ground
@@ -117,16 +117,6 @@ def is_soon_let_down(setup: Setup, numbers: list[int], assets: Assets) -> bool:
         if body.role in ("collider", "rigid") and not is_found(body, values[n]["proxy"], mesh):
             return False
     return points <= SOON_POINTS
-
-
-def _upright(gravity: Floats) -> Floats:
-    """Return the turn (3, 3) that brings where gravity pulls to -Y."""
-    length = float(np.linalg.norm(gravity))
-    up = -gravity / length if length > 0.0 else np.array([0.0, 1.0, 0.0])
-    side = np.eye(3)[0] if abs(up[0]) < 0.9 else np.eye(3)[2]
-    z = np.cross(side, up)
-    z /= np.linalg.norm(z)
-    return np.stack([np.cross(up, z), up, z])
 
 
 def _solid(setup: Setup, number: int, values: dict[str, Any], assets: Assets, turn: Floats) -> _Solid:
