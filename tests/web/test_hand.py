@@ -12,7 +12,7 @@ from zembrik.core.cache.reader import Cache
 from zembrik.core.setup.assets import NoAssets, mover_of_body
 from zembrik.core.setup.document import parse_setup
 from zembrik.library import bakes
-from zembrik.library.shots import create_shot, create_show, get_shot
+from zembrik.library.shots import create_shot, create_show, edit, get_shot
 
 CRATE = {"shape": "box", "size": [0.3, 0.3, 0.3]}
 
@@ -266,3 +266,16 @@ def test_a_guided_take_is_recorded_kept_used_and_baked(address, browser, databas
     moved = baked.points(0, 12)[left, 0] - baked.points(0, 1)[left, 0]
     wanted = mover_of_body(parse_setup(setup), 2, NoAssets()).at(12.0)[1][0]
     assert len(keys) >= 2 and np.abs(moved - wanted).max() < 1e-5
+
+
+def test_a_dial_that_is_set_by_hand_stays_in_the_panel(address, browser, database, laid):
+    """Its looks are its own: nothing that is said of other things of this name moves it out of its row."""
+    with database.session() as session:
+        edit(session, laid, 1, [{"op": "add", "path": "/bodies/0/thickness", "value": 0.004}], "thicker")
+    bench = Bench(browser)
+    browser.get(f"{address}/shots/{laid}/proxies?body=crate%201")
+    bench.wait(lambda: bench.state("state.status") and browser.find_elements(By.CSS_SELECTOR, "#panel .num.hand"))
+    inside = """const box = (e) => e.getBoundingClientRect(), panel = box(document.getElementById('panel'));
+    const dials = [...document.querySelectorAll('#panel .num.hand')];
+    return dials.every((e) => box(e).left >= panel.left && box(e).width < panel.width)"""
+    assert browser.execute_script(inside)
