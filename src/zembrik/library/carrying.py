@@ -13,6 +13,7 @@ from zembrik.core.setup.materials import SIMULATED
 from zembrik.library.render_meshes import Patch, carry_patch
 
 Pairs = list[tuple[int, int]]  # numbers of a body and of the one whose mesh it is to carry
+MOST_FACES = 2_000_000  # of all meshes together that a page looks at
 NEAREST, SAMPLES = 6, 200  # bodies that are looked at for each mesh, and places of it
 
 
@@ -46,6 +47,9 @@ def pairs_by_nearness(setup: Setup, assets: Assets) -> Pairs:
     """Return for every mesh to look at the body that it lies nearest to, no farther off than that is large.
 
     What counts is how far the mesh's points are from the body's surface, in the mean. A body takes its nearest mesh.
+
+    Raises:
+        Problem: for more than a page can look at.
     """
     from zembrik.core.distance.tree import build_tree, closest_places  # brings the compiler, which no page waits for
 
@@ -54,6 +58,12 @@ def pairs_by_nearness(setup: Setup, assets: Assets) -> Pairs:
     if not carriers or not meshes:
         return []
     placed = {n: placed_mesh(setup.bodies[n], assets) for n in [*carriers, *meshes]}
+    if sum(len(mesh.faces) for mesh in placed.values()) > MOST_FACES:
+        raise Problem(
+            f"the meshes have more than {MOST_FACES:,} faces together.",
+            "carry",
+            "Pair them by name, or some at a time.",
+        )
     middles = np.array([placed[n].bounds.mean(axis=0) for n in carriers])
     trees = {n: build_tree(placed[n]) for n in carriers}
     offers = []

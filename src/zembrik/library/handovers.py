@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from zembrik.core.mesh.fit_onto import Fit
 
 Floats = NDArray[np.float64]
+MOST_FACES = 200_000  # of a mesh that a page lays onto another
 KEPT = ("motion", "release", "handovers")  # what a body that is handed over keeps when it becomes cloth
 
 
@@ -98,6 +99,12 @@ def take_over_patch(
     if mover is None:
         raise Problem(f"nothing moves '{before.name}'.", "take over", "Key its motion first.")
     mesh, onto = placed_mesh(body, assets), placed_mesh(before, assets)
+    if max(len(mesh.faces), len(onto.faces)) > MOST_FACES:
+        raise Problem(
+            f"one of the meshes has more than {MOST_FACES:,} faces.",
+            "take over",
+            "Let it carry the detailed one instead.",
+        )
     frames = [frame]
     if mover.changes_form:
         frames = [frame - 1, frame, frame + 1] if mover.knows(frame + 1) else [frame - 2, frame - 1, frame]

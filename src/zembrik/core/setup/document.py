@@ -234,8 +234,9 @@ class Body(KeyedPart):
     proxy: Proxy | None = None
     motion: Motion | None = None
     release: int | None = dial(
-        None, "frame", "Of a rigid body with a motion: when it is let go, with the speed it has then."
-    )
+        None, "frame", "Of a rigid body with a motion: when it is let go, with the speed it has then.", ge=-100_000,
+        le=1_000_000,
+    )  # fmt: skip
     shown: list[tuple[int, bool]] | None = Field(
         default=None, max_length=1000,
         description="When it is seen: [frame, whether] pairs, each held until the next. Nothing is computed with it.",

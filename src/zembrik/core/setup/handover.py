@@ -18,7 +18,9 @@ class Handover(Part):
         ..., "frame", "When physics takes over, with the place, the form and the speed that the motion has then.",
         ge=-100_000, le=1_000_000,
     )  # fmt: skip
-    back: int | None = dial(None, "frame", "When the motion takes it back; never if left out.")
+    back: int | None = dial(
+        None, "frame", "When the motion takes it back; never if left out.", ge=-100_000, le=1_000_000
+    )
     over: int = dial(
         USUAL_OVER, "frames", "Over how many frames it is drawn back to its motion; 0 jumps.", ge=0, le=10_000
     )

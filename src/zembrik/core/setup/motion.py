@@ -212,7 +212,9 @@ class Pin(Part):
     strength: float | Keys = dial(
         1.0, "×", "How firmly they are held, over frames: 1 holds fast, below 1 they are drawn softly, 0 lets go."
     )
-    release: int | None = dial(None, "frame", "When they are let go, with the speed they have then.")
+    release: int | None = dial(
+        None, "frame", "When they are let go, with the speed they have then.", ge=-100_000, le=1_000_000
+    )
 
     @model_validator(mode="after")
     def _keeps_form(self) -> Pin:
