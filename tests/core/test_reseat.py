@@ -44,7 +44,12 @@ def poured(tmp_path_factory):
     ]  # fmt: skip
     ground = {"name": "valley", "role": "collider", "mesh": {"file": "valley.obj"}, "proxy": {"kind": "hull"},
               "friction": 0.8}  # fmt: skip
-    document = {"bodies": [ground, *pears], "frames": [1, 60], "world": {"ground": None}}
+    document = {
+        "bodies": [ground, *pears],
+        "frames": [1, 60],
+        "world": {"ground": None},
+        "quality": {"profile": "rough"},
+    }
     bake(parse_setup(document), FolderAssets(folder), folder / "c.zarr")
     cache = Cache(folder / "c.zarr")
     hull = Surface(_hull(valley(0.12)))
