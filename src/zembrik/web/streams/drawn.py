@@ -26,7 +26,7 @@ class Drawn:
 
     def mesh(self, body: Body) -> Words:
         """Return a body's own mesh, shared with its copies, and where it stands."""
-        key = shape_key(body.mesh.model_dump(mode="json"))
+        key = mesh_name(body.mesh.model_dump(mode="json"))
         return self._at(self.shared.number(key, lambda: load_mesh(body, self.assets)), place_matrix(body.place))
 
     def render(self, body: Body) -> Words:
@@ -38,7 +38,7 @@ class Drawn:
             part = file_part(held, self.assets)
             return part.mesh.moved(in_metres(held, part, part.mesh.points))
 
-        number = self.shared.number(shape_key(held.model_dump(mode="json")), load)
+        number = self.shared.number(mesh_name(held.model_dump(mode="json")), load)
         return self._at(number, place_matrix(body.place) @ place_matrix(body.render.place))
 
     def proxy(self, body: Body, proxy: Words) -> Words:
@@ -47,8 +47,8 @@ class Drawn:
         from zembrik.core.solver.colliders import is_found, proxy_shapes
 
         kind, place = proxy["kind"], place_matrix(body.place)
-        mesh_key = shape_key(body.mesh.model_dump(mode="json"))
-        key = mesh_key if kind == "surface" else f"proxy {mesh_key} {json.dumps(proxy, sort_keys=True)}"
+        name_of_mesh = mesh_name(body.mesh.model_dump(mode="json"))
+        key = name_of_mesh if kind == "surface" else f"proxy {name_of_mesh} {json.dumps(proxy, sort_keys=True)}"
         if kind == "plane":  # it lies level, however its body is turned
             key += body.place.model_dump_json()
 
@@ -67,7 +67,7 @@ class Drawn:
         return {"shape": number, "place": self.shared.pack.add(columns(matrix), "<f4")}
 
 
-def shape_key(mesh: Words) -> str:
+def mesh_name(mesh: Words) -> str:
     """Return what tells a mesh from others, by what its document says of it."""
     return hashlib.sha256(json.dumps(mesh, sort_keys=True).encode()).hexdigest()[:20]
 
@@ -79,7 +79,7 @@ def baked_bodies(cache: Cache) -> dict[str, Words]:
 
 def baked_shape(shared: Shared, cache: Cache, number: int, body: Words | None) -> Words:
     """Return the mesh that the poses of a cache's body place, shared with its copies, and where it stood at rest."""
-    key = shape_key(body["mesh"]) if body else f"{number}"
+    key = mesh_name(body["mesh"]) if body else f"{number}"
     matrix = np.eye(4) if body is None else place_matrix(Place.model_validate(body["place"]))
 
     def load() -> TriMesh:

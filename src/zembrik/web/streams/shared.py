@@ -23,7 +23,7 @@ class Shared:
     """Collects meshes by keys that tell them apart.
 
     Attributes:
-        entries: of the pack's head: each mesh's key, where its points and faces are, and those of a coarser one.
+        entries: of the pack's head: each mesh's name, where its points and faces are, and those of a coarser one.
     """
 
     def __init__(self, pack: Pack) -> None:
@@ -41,7 +41,7 @@ class Shared:
         if key not in self._numbers:
             mesh = make()
             self._numbers[key] = len(self.entries)
-            self.entries.append({"key": key, **add_mesh(self.pack, mesh)})
+            self.entries.append({"name": key, **add_mesh(self.pack, mesh)})
             self._meshes.append(mesh)
             self._uses.append(0)
         self._uses[self._numbers[key]] += 1

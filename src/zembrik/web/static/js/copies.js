@@ -29,7 +29,7 @@ export class Copies {
     const alike = new Map();
     for (const body of this.stage.bodies.values()) {
       if (!body.shape) continue;
-      const key = `${body.shape.key} ${body.entry.role}`;
+      const key = `${body.shape.name} ${body.entry.role}`;
       if (!alike.has(key)) alike.set(key, []);
       alike.get(key).push(body);
     }

@@ -123,7 +123,7 @@ export class Stage {
       const points = pack.floats(one.points), smooth = this.geometry(points, pack.whole(one.faces));
       const coarse = one.coarse && this.geometry(pack.floats(one.coarse.points), pack.whole(one.coarse.faces));
       const drawn = smooth.index.count < 3 * 600 ? this.faceted(smooth) : smooth;
-      return { key: one.key, points, smooth, drawn, coarse, faces: smooth.index };
+      return { name: one.name, points, smooth, drawn, coarse, faces: smooth.index };
     });
   }
 
@@ -251,7 +251,7 @@ export class Stage {
 
   // What was baked stood elsewhere, or was another mesh, where the setup was changed since.
   bakedPlace(body, { shape, place }) {
-    if (body.shape?.key === shape.key) {
+    if (body.shape?.name === shape.name) {
       body.moved ??= place.equals(body.place) ? 0 : new THREE.Matrix4().multiplyMatrices(place, body.place.clone().invert());
       if (body.moved) body.group.matrix.multiply(body.moved);
     } else if (body.entry.role === "rigid" || !body.forms) {
