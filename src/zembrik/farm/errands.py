@@ -264,6 +264,15 @@ def _take(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
     return {"title": "Kept as a take", "patch": [], "words": words, "take": number}
 
 
+def _motion_in(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
+    """Keep the motion in a file as a take."""
+    from zembrik.library.motion_in import take_from_file
+
+    with database.session() as session:
+        take, words = take_from_file(session, database.settings, shot_id, order, tell)
+        return {"title": "Kept as a take", "patch": [], "words": words, "take": take.id}
+
+
 def _hand_in(database: Database, shot_id: int, order: Order, tell: Tell) -> Order:
     """Keep a file that was handed in as a cache."""
     from zembrik.core.cache.reader import Cache
@@ -378,6 +387,6 @@ RUNS: dict[str, Run] = {
     "findings": _findings,
     "fits": _fits, "fit all": _fit_all, "over frames": _over_frames, "way": _way, "probe": _probe,
     "audit": _audit, "mend": _mend, "spacing": _spacing, "read": _read,
-    "keys": _keys, "verify": _verify, "still": _still, "hand in": _hand_in, "take": _take,
+    "keys": _keys, "verify": _verify, "still": _still, "hand in": _hand_in, "take": _take, "motion in": _motion_in,
     "rebake": _rebake, "re-seat": _re_seat, "let down": _let_down, "drop": _drop,
 }  # fmt: skip

@@ -133,7 +133,7 @@ def _refuse_strangers(request: Request, doors: Doors) -> None:
 
 def _most_bytes(request: Request) -> int:
     path = request.url.path
-    uploads = path == "/api/assets" or (path.startswith("/shots/") and path.endswith("/upload"))
+    uploads = path == "/api/assets" or (path.startswith(("/shots/", "/api/shots/")) and path.endswith("/upload"))
     most = UPLOAD_BYTES if uploads else PLAIN_BYTES
     declared = request.headers.get("content-length", "0")
     if not declared.isascii() or not declared.isdigit():

@@ -28,8 +28,8 @@ from typing import Any
 
 import numpy as np
 
-from zembrik.core.exchange.contents import Contents, FilePart, Sequence, check_size
-from zembrik.core.exchange.read_any import read_here
+from zembrik.core.exchange.contents import Contents, FilePart, Sequence, check_motion, check_size
+from zembrik.core.exchange.read_any import MOTION, read_here
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.problem import Problem
 
@@ -141,7 +141,7 @@ class Reader:
             except (EOFError, OSError):
                 self.end()
                 raise Problem("the file is so broken that its reader gave up.", name, "Export it again.") from None
-        return _contents(answer, name)
+        return _contents(answer, name, kind.endswith(f" {MOTION}"))
 
     def _running(self) -> socket.socket:
         if self.stream is not None:
@@ -238,7 +238,7 @@ def _packed(contents: Contents) -> bytes:
     return LENGTH.pack(len(text)) + text + b"".join(arrays)
 
 
-def _contents(answer: bytes, name: str) -> Contents:
+def _contents(answer: bytes, name: str, only_motion: bool) -> Contents:
     """Return the contents from what the reader sent; all of it is checked again."""
     try:
         length = LENGTH.unpack_from(answer)[0]
@@ -257,7 +257,10 @@ def _contents(answer: bytes, name: str) -> Contents:
         parts = []
         for one in head["parts"]:
             points, faces = array(one["points"], "f"), array(one["faces"], "i")
-            if not np.isfinite(points).all() or not len(faces) or faces.min() < 0 or faces.max() >= len(points):
+            bare = only_motion and not len(points) and not len(faces)
+            if not bare and (not len(faces) or faces.min() < 0 or faces.max() >= len(points)):
+                raise ValueError
+            if not np.isfinite(points).all():
                 raise ValueError
             mesh = TriMesh(points.astype(np.float64), faces.astype(np.int32), tuple(one["groups"]))
             sequence = Sequence(*(array(place, kind) for place, kind in zip(one["sequence"], "fii", strict=True)))
@@ -272,7 +275,10 @@ def _contents(answer: bytes, name: str) -> Contents:
         raise
     except (ValueError, KeyError, TypeError, struct.error):
         raise Problem("the file is so broken that its reader gave up.", name, "Export it again.") from None
-    check_size(parts, name)
+    if only_motion:
+        check_motion(len(parts), max((len(p.times_s) for p in parts), default=0), name)
+    else:
+        check_size(parts, name)
     return found
 
 

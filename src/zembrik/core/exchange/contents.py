@@ -241,6 +241,22 @@ def cut_polygons(
     return cut_all(np.asarray(points, dtype=np.float64), counts, corners)
 
 
+def moving_part(path: str, times_s: Floats, poses: Floats) -> FilePart:
+    """Return a part that is a motion alone: transforms (k, 4, 4) at moments (k,), and no mesh."""
+    nothing = TriMesh(np.zeros((0, 3)), np.zeros((0, 3), np.int32))
+    return FilePart(path, nothing, np.asarray(poses[0], dtype=np.float64), times_s, poses)
+
+
+def check_motion(parts: int, moments: int, name: str) -> None:
+    """Refuse files in which nothing moves, or more than a worker can hold."""
+    if not parts or moments < 2:
+        raise Problem("nothing moves in the file.", name, "Export it with its animation.")
+    if parts * moments * 16 > MOST_MOVED or parts > MOST_PARTS:
+        raise Problem(
+            f"{parts:,} things move for {moments:,} moments, which is more than fit.", name, "Hand in fewer, or less."
+        )
+
+
 def check_size(parts: list[FilePart], name: str) -> None:
     """Refuse files that are larger than a worker can hold, and those without any surface."""
     if not parts:

@@ -7,6 +7,7 @@ from zembrik.core.problem import Problem
 
 ENDINGS = (".obj", ".ply", ".stl", ".glb", ".gltf", ".usd", ".usda", ".usdc", ".usdz", ".abc", ".zip")
 MOST_BYTES = 256 * 1024 * 1024
+MOTION = "motion"  # follows a kind where only what moves is asked for
 
 
 def kind_of(data: bytes, name: str) -> str:
@@ -61,8 +62,29 @@ def read_contents(data: bytes, name: str) -> Contents:
     return read_apart(data, name, kind_of(data, name))
 
 
+def read_moving(data: bytes, name: str) -> Contents:
+    """Return what moves as a whole in a glTF or USD file, with or without a mesh, read in a process apart.
+
+    Raises:
+        Problem: saying what is wrong with it, where, and what to do.
+    """
+    kind = kind_of(data, name)
+    if kind not in ("gltf", "usda", "usdc", "usdz"):
+        raise Problem(
+            "this file says nothing of motion as a whole.", name, "Hand in a table of tracks (CSV, JSON), glTF or USD."
+        )
+    from zembrik.core.exchange.apart import read_apart
+
+    return read_apart(data, name, f"{kind} {MOTION}")
+
+
 def read_here(data: bytes, name: str, kind: str) -> Contents:
-    """Return what a file of a kind holds, read in this process; see `read_contents`."""
+    """Return what a file of a kind holds, read in this process; see `read_contents`, or `read_moving`."""
+    kind, _, only = kind.partition(" ")
+    if only == MOTION and kind == "gltf":
+        from zembrik.core.exchange.read_gltf import read_gltf_motion
+
+        return read_gltf_motion(data, name)
     if kind == "obj":
         from zembrik.core.exchange.obj import read_obj
 
@@ -89,4 +111,4 @@ def read_here(data: bytes, name: str, kind: str) -> Contents:
         return read_abc(data, name)
     from zembrik.core.exchange.read_usd import read_usd
 
-    return read_usd(data, name, kind)
+    return read_usd(data, name, kind, motion=only == MOTION)

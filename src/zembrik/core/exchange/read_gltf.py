@@ -12,7 +12,15 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from zembrik.core.exchange.contents import MOST_MOVED, Contents, FilePart, check_size, make_part
+from zembrik.core.exchange.contents import (
+    MOST_MOVED,
+    Contents,
+    FilePart,
+    check_motion,
+    check_size,
+    make_part,
+    moving_part,
+)
 from zembrik.core.problem import Problem
 from zembrik.core.units import quaternion_turn
 
@@ -20,6 +28,7 @@ Floats = NDArray[np.float64]
 TYPES = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
 DEEPEST = 200
+MOVES = ("translation", "rotation", "scale")  # what an animation may change of a node's place
 READ_TIMES, READ_FREE = (
     4,
     1 << 20,
@@ -38,6 +47,22 @@ def read_gltf(data: bytes, name: str) -> Contents:
     """
     try:
         return _Reader(data, name).contents()
+    except (KeyError, IndexError, TypeError, ValueError, AttributeError, OverflowError) as error:
+        if isinstance(error, Problem):
+            raise
+        raise Problem(
+            f"the file is not sound glTF: {type(error).__name__} {str(error)[:80]}.", name, "Export it again."
+        ) from None
+
+
+def read_gltf_motion(data: bytes, name: str) -> Contents:
+    """Return what moves in a glTF or GLB file: a part without a mesh for each node that is animated, or above a mesh.
+
+    Raises:
+        Problem: as `read_gltf`, and where nothing moves.
+    """
+    try:
+        return _Reader(data, name).motion()
     except (KeyError, IndexError, TypeError, ValueError, AttributeError, OverflowError) as error:
         if isinstance(error, Problem):
             raise
@@ -144,6 +169,56 @@ class _Reader:
         return np.ndarray((count, width), kind, data, begin, (stride, np.dtype(kind).itemsize)).copy()
 
     def contents(self) -> Contents:
+        walked = self._walked()
+        nodes = self.json.get("nodes", [])
+        copied = [str(n.get("name") or k) for k, n in enumerate(nodes) if "EXT_mesh_gpu_instancing" in _extensions(n)]
+        if copied:
+            self.notes.append(
+                f"Copies made by the graphics card are left out, one of each comes in: {', '.join(copied)[:150]}."
+            )
+        if self.json.get("skins"):
+            self.notes.append("Skins are left out: meshes come in as they were modelled.")
+        tracks, times = self._tracks()
+        parts: list[FilePart] = []
+        taken: set[str] = set()
+        for path, chain in walked:
+            node = nodes[chain[-1]]
+            if "mesh" not in node:
+                continue
+            title, k = path, 1
+            while title in taken:
+                k += 1
+                title = f"{path} {k}"
+            taken.add(title)
+            if part := self._part(node, title, chain, tracks, times):
+                parts.append(part)
+        every = [p for m in self.json.get("meshes", []) for p in m["primitives"]]
+        packing = sorted({PACKED[e] for p in every for e in _extensions(p) if e in PACKED})
+        if packing and not parts:
+            raise Problem(
+                f"its meshes are packed by {packing[0]} compression.", self.name, "Export it without compression."
+            )
+        if packing:
+            self.notes.append(f"What {packing[0]} compression packs comes in only where the file has it plain too.")
+        check_size(parts, self.name)
+        return Contents("glTF", parts, 1.0, "y", self.notes)
+
+    def motion(self) -> Contents:
+        walked, (tracks, times) = self._walked(), self._tracks()
+        moving = [
+            (path, chain) for path, chain in walked
+            if any((n, p) in tracks for n in chain for p in MOVES)
+            and ("mesh" in self.json["nodes"][chain[-1]] or any((chain[-1], p) in tracks for p in MOVES))
+        ] if len(times) > 1 else []  # fmt: skip
+        check_motion(len(moving), len(times), self.name)
+        parts = [
+            moving_part(path, times - times[0], np.array([self._world(chain, tracks, float(t)) for t in times]))
+            for path, chain in moving
+        ]
+        return Contents("motion of glTF", parts, 1.0, "y", self.notes)
+
+    def _walked(self) -> list[tuple[str, list[int]]]:
+        """Return every node of the scene with its path, and the numbers of the nodes from the root down to it."""
         nodes = self.json.get("nodes", [])
         parents: dict[int, int] = {}
         for number, node in enumerate(nodes):
@@ -156,49 +231,23 @@ class _Reader:
         if len(scenes) > 1:
             others = [str(s.get("name") or k) for k, s in enumerate(scenes) if k != self.json.get("scene", 0)]
             self.notes.append(f"Only its own scene is read; left out: {', '.join(others)[:150]}.")
-        copied = [str(n.get("name") or k) for k, n in enumerate(nodes) if "EXT_mesh_gpu_instancing" in _extensions(n)]
-        if copied:
-            self.notes.append(
-                f"Copies made by the graphics card are left out, one of each comes in: {', '.join(copied)[:150]}."
-            )
         if scenes:
             roots = scenes[self.json.get("scene", 0)].get("nodes", [])
-        if self.json.get("skins"):
-            self.notes.append("Skins are left out: meshes come in as they were modelled.")
-        tracks, times = self._tracks()
-        parts: list[FilePart] = []
-        taken: set[str] = set()
+        walked: list[tuple[str, list[int]]] = []
 
         def walk(number: int, path: str, chain: list[int]) -> None:
             if number in chain or len(chain) > DEEPEST:
                 raise Problem("its hierarchy goes round in a circle or is too deep.", self.name, "Export it again.")
             node = nodes[number]
             own = " ".join(str(node.get("name") or f"node {number}").replace("/", " ").split())[:100]
-            path = f"{path}/{own}" if path else own
-            chain = [*chain, number]
-            if "mesh" in node:
-                title, k = path, 1
-                while title in taken:
-                    k += 1
-                    title = f"{path} {k}"
-                taken.add(title)
-                if part := self._part(node, title, chain, tracks, times):
-                    parts.append(part)
+            path, chain = f"{path}/{own}" if path else own, [*chain, number]
+            walked.append((path, chain))
             for child in node.get("children", []):
                 walk(child, path, chain)
 
         for root in sorted(roots):
             walk(root, "", [])
-        every = [p for m in self.json.get("meshes", []) for p in m["primitives"]]
-        packing = sorted({PACKED[e] for p in every for e in _extensions(p) if e in PACKED})
-        if packing and not parts:
-            raise Problem(
-                f"its meshes are packed by {packing[0]} compression.", self.name, "Export it without compression."
-            )
-        if packing:
-            self.notes.append(f"What {packing[0]} compression packs comes in only where the file has it plain too.")
-        check_size(parts, self.name)
-        return Contents("glTF", parts, 1.0, "y", self.notes)
+        return walked
 
     def _tracks(self) -> tuple[dict[tuple[int, str], Any], Floats]:
         """Return every animated property's sampler, and the moments at which to read all of them, seconds."""
@@ -306,7 +355,7 @@ class _Reader:
 
         if many and len(times) * base.size > MOST_MOVED:
             raise Problem("its moving points are more than fit.", self.name, "Hand in fewer frames or a coarser mesh.")
-        swayed = any((n, p) in tracks for n in chain for p in ("translation", "rotation", "scale"))
+        swayed = any((n, p) in tracks for n in chain for p in MOVES)
         moving = len(times) > 1 and (formed or swayed)
         first = float(times[0]) if moving else None
         transform = self._world(chain, tracks, first)

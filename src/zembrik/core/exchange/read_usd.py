@@ -16,9 +16,11 @@ from numpy.typing import NDArray
 from zembrik.core.exchange.contents import (
     Contents,
     FilePart,
+    check_motion,
     check_size,
     cut_polygons,
     make_part,
+    moving_part,
     sequence_part,
 )
 from zembrik.core.exchange.read_gltf import keeps_size
@@ -30,11 +32,12 @@ MOST_TURN = 60.0  # degrees from one moment to the next
 MOST_MOMENTS = 20_000
 
 
-def read_usd(data: bytes, name: str, kind: str) -> Contents:
+def read_usd(data: bytes, name: str, kind: str, motion: bool = False) -> Contents:
     """Return the contents of a USD file; what it takes from files beside it is left out and told.
 
     Args:
         kind: "usda", "usdc" or "usdz", by which the library knows it.
+        motion: only what moves as a whole is asked for, as parts without a mesh.
 
     Raises:
         Problem: for what is broken.
@@ -53,7 +56,7 @@ def read_usd(data: bytes, name: str, kind: str) -> Contents:
             stage = Usd.Stage.Open(str(path), Usd.Stage.LoadAll)
             if stage is None:
                 raise Problem("the file is not sound USD.", name, "Export it again.")
-            return _contents(stage, UsdGeom, Usd, name, outside)
+            return (_motion if motion else _contents)(stage, UsdGeom, Usd, name, outside)
         except (Tf.ErrorException, RuntimeError, UnicodeDecodeError):  # its words may quote what is broken
             raise Problem("the file is not sound USD.", name, "Export it again.") from None
 
@@ -126,9 +129,7 @@ def _note_clips(layer: Any, at: Any, into: list[Any]) -> None:
 
 
 def _contents(stage: Any, geom: Any, usd: Any, name: str, outside: list[str]) -> Contents:
-    notes, parts = [], []
-    if outside:
-        notes.append(f"It takes more from other files, which is left out: {', '.join(outside[:3])[:150]}.")
+    notes, parts = _told_outside(outside), []
     moments = _Moments(stage, name)
     left: dict[str, list[str]] = {}
     for prim in usd.PrimRange(stage.GetPseudoRoot(), usd.TraverseInstanceProxies()):
@@ -159,11 +160,45 @@ def _contents(stage: Any, geom: Any, usd: Any, name: str, outside: list[str]) ->
         why, paths = next(iter(left.items()))
         raise Problem(f"it holds no mesh: '{paths[0][:80]}' is left out as {why}.", name, "Export it as meshes.")
     check_size(parts, name)
+    first = moments.first if any(len(p.times_s) > 1 for p in parts) else None
+    return replace(Contents("USD", parts, *_unit_and_up(stage, geom), notes), begins=first)
+
+
+def _told_outside(outside: list[str]) -> list[str]:
+    return [f"It takes more from other files, which is left out: {', '.join(outside[:3])[:150]}."] if outside else []
+
+
+def _unit_and_up(stage: Any, geom: Any) -> tuple[float | None, str | None]:
+    """Return metres a unit, and the axis that points up, where the stage says so."""
     unit = geom.GetStageMetersPerUnit(stage) if geom.StageHasAuthoredMetersPerUnit(stage) else None
     up = str(geom.GetStageUpAxis(stage)).lower() if stage.HasAuthoredMetadata("upAxis") else None
-    first = moments.first if any(len(p.times_s) > 1 for p in parts) else None
-    found = Contents("USD", parts, float(unit) if unit else None, up if up in ("y", "z") else None, notes)
-    return replace(found, begins=first)
+    return float(unit) if unit else None, up if up in ("y", "z") else None
+
+
+def _motion(stage: Any, geom: Any, usd: Any, name: str, outside: list[str]) -> Contents:
+    """Return what moves as a whole: all prims whose own transform is animated, and all meshes below such."""
+    all_moments, count = _Moments(stage, name), 0
+    parts: list[tuple[Floats, FilePart]] = []
+    for prim in usd.PrimRange(stage.GetPseudoRoot(), usd.TraverseInstanceProxies()):
+        if not prim.IsActive() or not prim.IsA(geom.Xformable):
+            continue
+        keyed = sorted({float(t) for t in _placed_at(prim, geom)})
+        if len(keyed) < 2 or not (prim.IsA(geom.Mesh) or len(geom.Xformable(prim).GetTimeSamples()) > 1):
+            continue
+
+        def world(time: float, prim: Any = prim) -> Floats:
+            return _world(prim, geom, usd.TimeCode(time))
+
+        times = all_moments.between(keyed, world)
+        count += len(times)
+        check_motion(len(parts) + 1, count, name)
+        path = str(prim.GetPath()).strip("/")
+        parts.append((times, moving_part(path, (times - times[0]) / all_moments.rate, np.array([*map(world, times)]))))
+    check_motion(len(parts), max((len(times) for times, _ in parts), default=0), name)
+    begins = min(float(times[0]) for times, _ in parts)
+    late = [replace(part, times_s=part.times_s + (times[0] - begins) / all_moments.rate) for times, part in parts]
+    found = Contents("motion of USD", late, *_unit_and_up(stage, geom), _told_outside(outside))
+    return replace(found, begins=round(begins / all_moments.step))
 
 
 def _switches(prim: Any, geom: Any) -> bool:
@@ -236,16 +271,16 @@ def _part(mesh: Any, geom: Any, usd: Any, all_moments: _Moments, name: str) -> F
     if len(moments) > MOST_MOMENTS:
         raise Problem(f"it has {len(moments):,} moments of time.", where, "Hand in fewer frames.")
     if len(moments) > 1:
-        moments = all_moments.between(moments, lambda t: _world(mesh, geom, usd.TimeCode(t))).tolist()
+        moments = all_moments.between(moments, lambda t: _world(mesh.GetPrim(), geom, usd.TimeCode(t))).tolist()
     first = usd.TimeCode(moments[0]) if moments else usd.TimeCode.EarliestTime()
     raw = _raw(mesh, first, geom, where)
     if raw is None:
         return None
     points, faces = raw
-    transform = _world(mesh, geom, first)
+    transform = _world(mesh.GetPrim(), geom, first)
     if len(moments) < 2:
         return make_part(path, points, faces, transform, name)
-    poses = np.array([_world(mesh, geom, usd.TimeCode(t)) for t in moments])
+    poses = np.array([_world(mesh.GetPrim(), geom, usd.TimeCode(t)) for t in moments])
     times = (np.array(moments) - moments[0]) / all_moments.rate
     if not mesh.GetPointsAttr().ValueMightBeTimeVarying() and keeps_size(poses):
         return make_part(path, points, faces, transform, name, times, poses)
@@ -289,16 +324,21 @@ def _points(mesh: Any, time: Any) -> Floats | None:
     return None if points is None else np.asarray(points, dtype=np.float64).reshape(-1, 3)
 
 
-def _world(mesh: Any, geom: Any, time: Any) -> Floats:
+def _world(prim: Any, geom: Any, time: Any) -> Floats:
     # USD multiplies rows from the left.
-    return np.array(geom.XformCache(time).GetLocalToWorldTransform(mesh.GetPrim()), dtype=np.float64).reshape(4, 4).T
+    return np.array(geom.XformCache(time).GetLocalToWorldTransform(prim), dtype=np.float64).reshape(4, 4).T
 
 
 def _moments(mesh: Any, geom: Any) -> list[float]:
     """Return all moments at which the points or a transform above them are given, time codes."""
     found: list[float] = list(mesh.GetPointsAttr().GetTimeSamples())
     found += mesh.GetFaceVertexIndicesAttr().GetTimeSamples()
-    prim = mesh.GetPrim()
+    return found + _placed_at(mesh.GetPrim(), geom)
+
+
+def _placed_at(prim: Any, geom: Any) -> list[float]:
+    """Return all moments at which the transform of a prim, or one above it, is given, time codes."""
+    found: list[float] = []
     while prim and not prim.IsPseudoRoot():
         if prim.IsA(geom.Xformable):
             found += list(geom.Xformable(prim).GetTimeSamples())

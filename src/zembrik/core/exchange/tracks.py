@@ -18,12 +18,12 @@ from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from zembrik.core.exchange.delivery import Content, Part, Tell, told_frames
+from zembrik.core.exchange.motion_file import SCHEMA
 from zembrik.core.keys.from_cache import Poses, continuous, poses_of
 from zembrik.core.keys.smooth import turns_at, values_at
 from zembrik.core.motion.angles import ORDERS, angles_of
 from zembrik.core.units import METRES_PER_UNIT, from_si
 
-SCHEMA = "zembrik.tracks/1"
 COLUMNS = ["frame", "seconds", "body", "x", "y", "z", "qx", "qy", "qz", "qw", "rx_deg", "ry_deg", "rz_deg", "misfit"]
 Floats = NDArray[np.float64]
 
@@ -36,12 +36,16 @@ def _rows(content: Content, part: Part) -> dict[str, Floats]:
     matrices = axes @ Rotation.from_quat(poses.turn).as_matrix() @ axes.T
     at = np.array([content.moment(frame) for frame in content.frames]) - poses.first
     turns = continuous(Rotation.from_matrix(matrices).as_quat())
+    # Between frames the way of the body's middle is followed: that of the world's origin would be long, far from it.
+    middle = content.cache.points(part.number, poses.first).astype(np.float64).mean(axis=0)
+    places = from_si(poses.shift + Rotation.from_quat(poses.turn).apply(middle), order.unit, order.up_axis)
+    middle, turned = from_si(middle, order.unit, order.up_axis), continuous(turns_at(turns, at))
     # Angles are followed from the cache's first frame on, so that they count whole turns whatever frames are taken.
     steps = np.unique(np.concatenate([np.arange(np.floor(at[-1]) + 1.0), at]).round(9))
     angles = angles_of(Rotation.from_quat(turns_at(turns, steps)).as_matrix(), order.angles)
     return {
-        "shift": values_at(from_si(poses.shift, order.unit, order.up_axis), at),
-        "turn": continuous(turns_at(turns, at)),
+        "shift": values_at(places, at) - Rotation.from_quat(turned).apply(middle),
+        "turn": turned,
         "angles": angles[np.searchsorted(steps, at.round(9))],
         "misfit": np.interp(at, np.arange(len(poses.misfit_m)), poses.misfit_m) / METRES_PER_UNIT[order.unit],
     }

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Query, Request, UploadFile
 
 from zembrik.core.problem import Problem
 from zembrik.library.errands import ask, get_errand
+from zembrik.library.motion_in import ask_for_take
 from zembrik.library.retiming import retimed
 from zembrik.library.shots import edit, get_shot, head_setup
 from zembrik.library.takes import (
@@ -32,7 +33,7 @@ from zembrik.web.api.models import (
     UseTakeIn,
 )
 from zembrik.web.fields import Id
-from zembrik.web.render import Db
+from zembrik.web.render import Db, Places
 
 router = APIRouter(prefix="/api", tags=["motion"], responses=REFUSED)
 
@@ -51,6 +52,27 @@ def _asked(request: Request, db: Db, shot_id: int, kind: str, order: dict[str, A
 def key_shot(request: Request, db: Db, shot_id: Id, order: KeysIn) -> ErrandOut:
     """Have few keys found for what bodies did in a bake; apply the errand to switch their simulation off."""
     return _asked(request, db, shot_id, "keys", order.model_dump() | {"angles": order.angles or ""})
+
+
+@router.post("/shots/{shot_id}/motion/upload")
+def take_from_file(
+    db: Db, places: Places, shot_id: Id, file: UploadFile,
+    name: Annotated[str, Query(max_length=120, description="of the take; the file's if left out")] = "",
+    body: Annotated[str, Query(max_length=120, description="whose; none for bodies of the same names")] = "",
+    stands: Annotated[bool, Query(description="whether bodies stand where the file has them")] = True,
+    unit: Annotated[Literal["", "m", "cm", "mm", "in", "ft"], Query(description="empty: as the file says")] = "",
+    up_axis: Annotated[Literal["", "y", "z"], Query(description="empty: as the file says")] = "",
+    begins: Annotated[float | None, Query(description="frame at which the file begins; none: as it says")] = None,
+    bound_m: Annotated[float, Query(ge=0, lt=100)] = 5e-4, bound_deg: Annotated[float, Query(ge=0, lt=180)] = 0.2,
+) -> ErrandOut:  # fmt: skip
+    """Have a take made of what moves in a file: a table of tracks (CSV, JSON), glTF or USD."""
+    with db.session() as session:
+        errand = ask_for_take(
+            session, places, shot_id, file.file, file.filename or "motion", name, body, stands, unit, up_axis, begins,
+            bound_m, bound_deg,
+        )  # fmt: skip
+        answer = errand_out(errand)
+    return answer
 
 
 @router.post("/shots/{shot_id}/stills")

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request
+from typing import Annotated
+
+from fastapi import APIRouter, File, Request, UploadFile
 from fastapi.responses import Response
 
 from zembrik.core.problem import Problem
 from zembrik.library.errands import ask, get_errand
 from zembrik.library.hand_takes import hand_patch, is_by_hand
+from zembrik.library.motion_in import ask_for_take
 from zembrik.library.retiming import retimed
 from zembrik.library.shots import Patch, get_shot, head_setup
 from zembrik.library.store import StoredAssets
@@ -44,6 +47,24 @@ def keep(
         response = render_bench(request, session, places, shot_id, "motion", body, open_takes=True)
     response.headers["HX-Retarget"] = "#panel"
     return response
+
+
+@router.post("/shots/{shot_id}/motion/upload")
+def from_file(
+    request: Request, db: Db, places: Places, shot_id: Id, file: Annotated[UploadFile, File()], name: Text = "",
+    for_whom: Text = "names", stands: Text = "there", unit: Text = "", up_axis: Text = "", begins: Text = "",
+    bound_mm: Text = "0.5", bound_deg: Text = "0.2", body: Text = "",
+) -> Response:  # fmt: skip
+    """Have a worker make a take of what moves in a file; the answer is what to watch it by."""
+    with db.session() as session:
+        number = ask_for_take(
+            session, places, shot_id, file.file, file.filename or "motion", name, body if for_whom == "body" else "",
+            stands != "elsewhere", unit, up_axis, float(from_shown("frame", begins)) if begins.strip() else None,
+            from_shown("bound_mm", bound_mm) / 1e3, from_shown("bound_deg", bound_deg),
+        ).id  # fmt: skip
+    with db.session() as session:
+        words = {"errand": get_errand(session, number), "shot_id": shot_id, "station": "motion", "body_name": body}
+        return templates.TemplateResponse(request, "errand.html", words)
 
 
 @router.post("/shots/{shot_id}/takes/{what}")
