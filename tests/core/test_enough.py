@@ -110,8 +110,30 @@ def test_cloth_without_room_between_two_boards():
     assert not told(after, "squeezed")
     one, two = figures(setup, 12), figures(after, 12)
     assert one["worst_penetration"].max() > 0.002 > 5.0 * two["worst_penetration"].max()
+    third = {**boards[1], "name": "third", "place": {"translate": [0, 1.0505, 0]}}  # of several, the least room is told
+    setup["bodies"].append(third)
+    assert "'lower' and 'third', which are 2 mm apart" in told(setup, "squeezed")[0].text
+    setup["bodies"].remove(third)
     boards[1]["place"]["translate"][1] = 1.2
     assert not told(setup, "squeezed")
+
+
+def test_a_stiff_body_bounces_from_what_is_below_it_not_from_what_is_beside_it():
+    """A box of 0.4 m above a table: a blow goes through it and back in 2 · 0.4 √(200 / 2e6) = 8 ms."""
+    box = {
+        "name": "box", "role": "soft", "mesh": {"shape": "box", "size": [0.4] * 3, "segments": 4}, "cell": 0.1,
+        "material": {"density": 200, "young": 2e6, "poisson": 0.2}, "place": {"translate": [0, 1.2, 0]},
+    }  # fmt: skip
+    table = {"name": "table", "role": "collider", "mesh": {"shape": "box", "size": [1, 0.2, 1]},
+             "place": {"translate": [0, -0.1, 0]}, "proxy": {"kind": "box"}}  # fmt: skip
+    setup = {"world": {"ground": None}, "bodies": [box, table], "quality": {"substeps": 20}}
+    (finding,) = told(setup, "quick_to_bounce")
+    assert "in 8 ms, or 3.8 substeps" in finding.text and finding.patch[0]["value"] == 53  # 10 / (8 ms · 24)
+    table["place"]["translate"][0] = 0.65  # half a metre wide, 5 cm below its edge: it still meets the box
+    assert told(setup, "quick_to_bounce")
+    for off in ([0.75, -0.1, 0], [0, -0.1, 0.75], [0, 0.895, 0]):  # beside it either way, or right below it
+        table["place"]["translate"] = off
+        assert not told(setup, "quick_to_bounce")
 
 
 def test_a_motion_that_goes_on_after_the_shot(tmp_path):

@@ -11,7 +11,7 @@ from stage import Stage
 from zembrik.core.bake import bake
 from zembrik.core.exchange.obj import write_obj
 from zembrik.core.findings.check import _width_m, check_setup
-from zembrik.core.findings.outcome import check_outcome
+from zembrik.core.findings.outcome import MOST_SUBSTEPS, check_outcome
 from zembrik.core.mesh import shapes
 from zembrik.core.mesh.trimesh import TriMesh
 from zembrik.core.setup.assets import FolderAssets, NoAssets, placed_mesh
@@ -166,6 +166,7 @@ def test_a_proxy_that_stands_off(sheet, tmp_path):
         )  # fmt: skip
     finding = found(sheet, tmp_path)["wide_gap"]
     assert f"{(np.sqrt(3) - 1) * 20:.1f} cm" in finding.text and "1 more like it" in finding.text
+    assert f"{50 * (np.sqrt(3) - 1) / np.sqrt(3):.0f}% of its size" in finding.text  # of the diagonal
     assert len(finding.patch) == 2
     middle = np.array(finding.at) - [2.0, 0.2, 0.0]
     assert np.linalg.norm(middle) == pytest.approx(0.2, abs=0.01)  # the middle of a side, turned with the crate
@@ -201,25 +202,55 @@ def test_a_torn_cloth_is_told_with_its_frame_and_what_helps(tmp_path):
     (finding,) = check_outcome(setup, cache)
     first = int(np.flatnonzero(cache.figure("stats/worst_stretch") > 0.6)[0]) + 1
     assert finding.code == "torn" and f"From frame {first} on" in finding.text and finding.body == "sheet"
+    assert f"up to {100 * cache.figure('stats/worst_stretch').max():.0f}%" in finding.text
     assert cured(document, finding)["quality"]["substeps"] == 40
+    document["quality"]["substeps"] = MOST_SUBSTEPS  # there is no more to be had
+    (finding,) = check_outcome(parse_setup(document), cache)
+    assert finding.remedy == "" and finding.patch == []
+
+
+class Figures:
+    """A cache whose figures are other ones."""
+
+    def __init__(self, cache, **changed):
+        self.cache, self.changed = cache, {f"stats/{name}": np.array(v, dtype=float) for name, v in changed.items()}
+
+    def __getattr__(self, name):
+        return getattr(self.cache, name)
+
+    def figure(self, name):
+        return self.changed[name] if name in self.changed else self.cache.figure(name)
+
+
+def test_a_tenth_of_all_energy_may_come_from_nowhere_and_no_more(sheet, baked):
+    """Of 1 J, 0.09 J that nothing put in are let go; 0.11 J are told from the frame they begin at."""
+    count, flat = len(baked.figure("stats/energy_balance")), {}
+    flat |= {"kinetic_energy": np.ones(count), "height_energy": np.zeros(count)}
+    for gain, is_told in ((0.09, False), (0.11, True)):
+        balance = np.zeros(count)
+        balance[4] = gain
+        told = check_outcome(parse_setup(sheet), Figures(baked, energy_balance=balance, **flat))
+        assert [f.code for f in told] == ["energy"] * is_told
+    assert f"From frame {baked.first + 4} on there is 0.11 J" in told[0].text and told[0].frame == baked.first + 4
+
+
+def test_what_sinks_is_told_with_the_bound(sheet, baked):
+    """A thickness of 2 mm: three frames are deeper than three of it, the deepest 30 mm at the sixth."""
+    depth = np.zeros(len(baked.figure("stats/worst_penetration")))
+    depth[[3, 4, 5]] = 0.02, 0.025, 0.03
+    (finding,) = check_outcome(parse_setup(sheet), Figures(baked, worst_penetration=depth))
+    assert finding.code == "sunk" and "3 frames have places deeper than 6 mm" in finding.text
+    assert f"the worst 30.0 mm at frame {baked.first + 5}" in finding.text and finding.frame == baked.first + 3
 
 
 def test_a_sound_bake_has_nothing_to_tell_and_one_with_energy_from_nowhere_says_so(sheet, baked):
     """The sheet's energy is accounted for; half as much again, written into its figures, is told with its frame."""
     assert check_outcome(parse_setup(sheet), baked) == []
 
-    class Gaining:
-        def __getattr__(self, name):
-            return getattr(baked, name)
-
-        def figure(self, name):
-            values = baked.figure(name)
-            if name == "stats/energy_balance":
-                values = values.copy()
-                values[5:] = 0.5 * baked.figure("stats/kinetic_energy").max()
-            return values
-
-    (finding,) = check_outcome(parse_setup(sheet), Gaining())
+    balance = baked.figure("stats/energy_balance").copy()
+    balance[5:] = 0.5 * baked.figure("stats/kinetic_energy").max()
+    gaining = Figures(baked, energy_balance=balance)
+    (finding,) = check_outcome(parse_setup(sheet), gaining)
     assert finding.code == "energy" and finding.severe and "J more than what falls" in finding.text
     assert f"From frame {baked.first + 5} on" in finding.text
 

@@ -6,7 +6,7 @@ from zembrik.core.problem import Problem
 from zembrik.library import shots
 from zembrik.library.changes import differences
 from zembrik.library.models import Asset, Revision
-from zembrik.library.shots import Conflict, edit, get_shot, redo, undo
+from zembrik.library.shots import Conflict, create_shot, create_show, edit, get_shot, motions_of_show, redo, undo
 from zembrik.library.store import StoredAssets, take_in
 
 TRIANGLE = b"v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n"
@@ -41,7 +41,25 @@ def test_an_edit_that_changes_nothing_or_is_wrong_makes_no_revision(database, sh
         for path, value in (("/bodies/0/thickness", -1), ("/bodies/9/role", "cloth"), ("/nonsense", 1)):
             with pytest.raises(Problem):
                 edit(session, shot, 1, put(path, value), "wrong")
+        for path in ("/" + "x" * 3000, "bodies/0/role", "/bodies/\u00b2/role", "/bodies/12345678/role", None):
+            with pytest.raises(Problem, match=r"no path of a value|no place in a list"):
+                edit(session, shot, 1, [{"op": "add", "path": path, "value": 1}], "wrong")
         assert get_shot(session, shot).head.number == 1
+
+
+def test_codes_and_motions_are_a_shows_own(database, request):
+    """A code may have 40 letters; the motions that can be taken are those of the shots of the same show."""
+    box = {"name": "cart", "role": "collider", "mesh": {"shape": "box", "size": [1, 1, 1]}}
+    moving = {**box, "motion": {"translate": {"keys": [[1, [0, 0, 0]], [9, [1, 0, 0]]]}}}
+    with database.session() as session:
+        shows = [create_show(session, f"{request.node.name} {k}") for k in (1, 2, 3)]
+        made = [create_shot(session, show, f"A{k}", "A", {"bodies": [moving]}) for k, show in enumerate(shows)]
+        still = create_shot(session, shows[1], "x" * 40, "still", {"bodies": [box]})
+        assert [m[:3] for m in motions_of_show(session, still, None)] == [(made[1].id, "A1", "cart")]
+        assert motions_of_show(session, made[1], "cart") == []
+        for code, title in (("x" * 41, "a"), ("", "a"), ("b", ""), ("b", "x" * 301)):
+            with pytest.raises(Problem, match="up to 40 letters"):
+                create_shot(session, shows[1], code, title, {"bodies": [box]})
 
 
 def test_two_people_at_once(database, shot):

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from zembrik.core.distance.field import distances
 from zembrik.core.findings.finding import Finding, set_value
+from zembrik.core.findings.outcome import MOST_SUBSTEPS
 from zembrik.core.motion.track import extremes_of, scaled
 from zembrik.core.setup.assets import Assets, mover_of_body, placed_mesh
 from zembrik.core.setup.document import Setup
@@ -17,7 +18,6 @@ from zembrik.core.setup.resolve import Resolved
 from zembrik.core.solver.world import World
 from zembrik.core.start.overlap import A_TOUCH_M, collider_depths, places_of
 
-MOST_SUBSTEPS = 400
 MOST_ROOMS = 2.0  # thicknesses of both sides that something may go in a substep
 A_BOUNCE = 10.0  # substeps that a soft body's bounce takes at least, to come off as fast as it should
 LEAST_FALL = 0.03  # of its size: what falls less bounces less than anyone sees
