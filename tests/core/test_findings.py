@@ -223,15 +223,15 @@ class Figures:
 
 
 def test_a_tenth_of_all_energy_may_come_from_nowhere_and_no_more(sheet, baked):
-    """Of 1 J, 0.09 J that nothing put in are let go; 0.11 J are told from the frame they begin at."""
+    """Of 2 J, 0.19 J that nothing put in are let go; 0.21 J are told from the frame they begin at."""
     count, flat = len(baked.figure("stats/energy_balance")), {}
-    flat |= {"kinetic_energy": np.ones(count), "height_energy": np.zeros(count)}
-    for gain, is_told in ((0.09, False), (0.11, True)):
+    flat |= {"kinetic_energy": np.full(count, 2.0), "height_energy": np.zeros(count)}
+    for gain, is_told in ((0.19, False), (0.21, True)):
         balance = np.zeros(count)
         balance[4] = gain
         told = check_outcome(parse_setup(sheet), Figures(baked, energy_balance=balance, **flat))
         assert [f.code for f in told] == ["energy"] * is_told
-    assert f"From frame {baked.first + 4} on there is 0.11 J" in told[0].text and told[0].frame == baked.first + 4
+    assert f"From frame {baked.first + 4} on there is 0.21 J" in told[0].text and told[0].frame == baked.first + 4
 
 
 def test_what_sinks_is_told_with_the_bound(sheet, baked):

@@ -37,7 +37,11 @@ def test_a_table_becomes_a_take_for_bodies_of_the_same_names(database, settings,
     with database.session() as session:
         take, words = take_from_file(session, settings, shot, order)
         assert [t["body"] for t in take.tracks] == ["cart", "ghost"] and take.source == "cart.csv"
-        for told in ("centimetres, Z up", "13 moments became 25 frames", "No body here is called 'ghost'"):
+        for told in (
+            "centimetres with Z up, as chosen",
+            "13 moments became 25 frames",
+            "No body here is called 'ghost'",
+        ):
             assert told in words
         patch, _ = use_take(head_setup(get_shot(session, shot)), take, None)
         assert [p["path"] for p in patch] == ["/bodies/0/motion"]

@@ -109,7 +109,7 @@ def take_from_file(
     words = [f"'{take.name}' holds {len(tracks)} bod{'ies' if len(tracks) > 1 else 'y'} with {keys:,} keys of place."]
     words += _told_of_file(file, order, unit_m, up), *_told_of_frames(found, setup.fps)
     if strangers:
-        words.append(f"No body here is called {_some(strangers)}: it can be given to any by hand.")
+        words.append(f"No body here is called {_some(strangers)}: use the take for one of yours.")
     if not order["stands"] and not all(t.is_node for t in file.tracks):
         words.append("A table does not say where its bodies stood: they turn as if they stood as they do here.")
     return take, " ".join([*words, *file.notes])
@@ -117,11 +117,15 @@ def take_from_file(
 
 def _told_of_file(file: MotionFile, order: dict[str, Any], unit_m: float, up: str) -> str:
     """Return how the file's numbers were read, and whose word that is."""
+
+    def by(chosen: str, said: Any) -> str:
+        return "as chosen" if chosen else "as it says" if said else "which it does not say"
+
     unit = UNIT_NAMES.get(declared_unit(unit_m) or "", f"units of {unit_m:g} m")
-    said = "as chosen" if order["unit"] and order["up_axis"] else "as the file says"
-    if (not order["unit"] and file.unit_m is None) or (not order["up_axis"] and file.up is None):
-        said = "which the file does not say" if not (order["unit"] or order["up_axis"]) else "partly as chosen"
-    return f"{file.kind} in {unit}, {up.upper()} up, {said}."
+    whose = by(order["unit"], file.unit_m), by(order["up_axis"], file.up)
+    if whose[0] == whose[1]:
+        return f"{file.kind} in {unit} with {up.upper()} up, {whose[0]}."
+    return f"{file.kind} in {unit}, {whose[0]}, with {up.upper()} up, {whose[1]}."
 
 
 def _told_of_frames(found: list[AtFrames], fps: float) -> list[str]:
@@ -132,10 +136,10 @@ def _told_of_frames(found: list[AtFrames], fps: float) -> list[str]:
     most = max(anew, key=lambda at: at.moments)
     return [
         f"Resampled: {most.moments:,} moments became {len(most.poses.shift):,} frames at {fps:g} a second, off by at "
-        f"most {1e3 * max(at.off_m for at in anew):.3g} mm and {max(at.off_deg for at in anew):.3g} degrees at its own."
+        f"most {1e3 * max(at.off_m for at in anew):.3f} mm and {max(at.off_deg for at in anew):.3f} degrees at its own."
     ]
 
 
 def _some(names: list[str]) -> str:
-    told = ", ".join(f"'{n[:60]}'" for n in names[:4])
-    return f"{told} and {len(names) - 4} more" if len(names) > 4 else told
+    told = " or ".join(f"'{n[:60]}'" for n in names[:4])
+    return f"{told} or like {len(names) - 4} more" if len(names) > 4 else told
