@@ -81,10 +81,6 @@ def read_moving(data: bytes, name: str) -> Contents:
 def read_here(data: bytes, name: str, kind: str) -> Contents:
     """Return what a file of a kind holds, read in this process; see `read_contents`, or `read_moving`."""
     kind, _, only = kind.partition(" ")
-    if only == MOTION and kind == "gltf":
-        from zembrik.core.exchange.read_gltf import read_gltf_motion
-
-        return read_gltf_motion(data, name)
     if kind == "obj":
         from zembrik.core.exchange.obj import read_obj
 
@@ -104,7 +100,7 @@ def read_here(data: bytes, name: str, kind: str) -> Contents:
     if kind == "gltf":
         from zembrik.core.exchange.read_gltf import read_gltf
 
-        return read_gltf(data, name)
+        return read_gltf(data, name, motion=only == MOTION)
     if kind == "abc":
         from zembrik.core.exchange.read_abc import read_abc
 

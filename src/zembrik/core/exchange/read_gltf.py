@@ -39,30 +39,17 @@ SAMPLES_A_SECOND = 48.0  # of what is keyed here and there
 LONGEST_STEP_S = 1.0 / 11.0  # even moments no farther apart than this are frames
 
 
-def read_gltf(data: bytes, name: str) -> Contents:
+def read_gltf(data: bytes, name: str, motion: bool = False) -> Contents:
     """Return the contents of a glTF or GLB file; metres and Y up, as the standard says.
+
+    With `motion`, only what moves as a whole: a part without a mesh for each animated node, and each mesh below one.
 
     Raises:
         Problem: for what is broken, packed in an extension that is not read, or lies in another file.
     """
     try:
-        return _Reader(data, name).contents()
-    except (KeyError, IndexError, TypeError, ValueError, AttributeError, OverflowError) as error:
-        if isinstance(error, Problem):
-            raise
-        raise Problem(
-            f"the file is not sound glTF: {type(error).__name__} {str(error)[:80]}.", name, "Export it again."
-        ) from None
-
-
-def read_gltf_motion(data: bytes, name: str) -> Contents:
-    """Return what moves in a glTF or GLB file: a part without a mesh for each node that is animated, or above a mesh.
-
-    Raises:
-        Problem: as `read_gltf`, and where nothing moves.
-    """
-    try:
-        return _Reader(data, name).motion()
+        reader = _Reader(data, name)
+        return reader.motion() if motion else reader.contents()
     except (KeyError, IndexError, TypeError, ValueError, AttributeError, OverflowError) as error:
         if isinstance(error, Problem):
             raise
