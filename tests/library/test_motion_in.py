@@ -48,9 +48,17 @@ def test_a_table_becomes_a_take_for_bodies_of_the_same_names(database, settings,
         mover = Mover(patch[0]["value"], (2, 1, 0))
         for frame, way in ((10, 0.0), (22, 0.5), (34, 1.0)):
             assert mover.at(frame)[1] == pytest.approx([way, 0.0, 0.0], abs=1e-4)
-        # What was held is gone, so the same errand done again says what to do.
+        # The file is held for a day: a second take of it needs no second upload, and one that is gone is told.
+        assert take_from_file(session, settings, shot, {**order, "label": "for the rag", "body": "rag"})[0].tracks
         with pytest.raises(Problem, match="Hand it in again"):
-            take_from_file(session, settings, shot, order)
+            take_from_file(session, settings, shot, {**order, "sha256": "0" * 64})
+
+
+def test_two_rows_a_body_cannot_ask_for_frames_without_end(database, settings, shot):
+    far = "\n".join(f"{frame},thing {k},0,0,0,0,0,0,1" for k in range(60) for frame in (1, 19_000))
+    order = order_of(database, settings, shot, f"frame,body,x,y,z,qx,qy,qz,qw\n{far}".encode())
+    with database.session() as session, pytest.raises(Problem, match="1,000,000 frames, all together"):
+        take_from_file(session, settings, shot, order)
 
 
 def test_a_name_that_is_taken_leaves_the_file_where_it_is(database, settings, shot):

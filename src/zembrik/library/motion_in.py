@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, BinaryIO
+from typing import TYPE_CHECKING, Any, BinaryIO, NamedTuple
 
 from sqlalchemy.orm import Session
 
@@ -19,11 +19,11 @@ from zembrik.library.store import clean_name, hold
 from zembrik.library.takes import add_take
 
 if TYPE_CHECKING:
-    from zembrik.core.exchange.motion_at_frames import AtFrames
     from zembrik.core.exchange.motion_file import MotionFile
 
 MOST_TRACKS = 2000
 MOST_FRAME = 1_000_000
+MOST_FRAMES = 1_000_000  # of all things together: a file of two rows each could ask for any number
 
 
 def ask_for_take(
@@ -89,7 +89,7 @@ def take_from_file(
     if order["body"] and order["body"] not in places:
         raise Problem(f"there is no body '{order['body'][:80]}'.", "takes", "Load the page again.")
     tracks: list[dict[str, Any]] = []
-    strangers, found, keys = [], [], 0
+    strangers, found, keys, total = [], [], 0, 0
     for k, track in enumerate(file.tracks):
         step(tell, k, len(file.tracks))
         name = next((n for n in (track.name, track.name.rsplit("/", 1)[-1]) if n in places), track.name)
@@ -101,11 +101,13 @@ def take_from_file(
         few = keyed(at.poses, at.about, order["bound_m"], order["bound_deg"])
         keys += few.keys_of_place
         tracks.append({"body": name, "motion": few.motion})
-        found.append(at)
+        total += len(at.poses.shift)
+        if total > MOST_FRAMES:
+            raise Problem(f"it moves for more than {MOST_FRAMES:,} frames, all together.", track.name[:80], "Split it.")
+        found.append(Told(at.resampled, at.moments, len(at.poses.shift), at.off_m, at.off_deg))
     take = add_take(
         session, shot, order["label"] or order["name"], order["name"], parse_setup({"fps": setup.fps}), tracks
     )
-    (settings.assets / "arriving" / order["sha256"]).unlink(missing_ok=True)
     words = [f"'{take.name}' holds {len(tracks)} bod{'ies' if len(tracks) > 1 else 'y'} with {keys:,} keys of place."]
     words += _told_of_file(file, order, unit_m, up), *_told_of_frames(found, setup.fps)
     if strangers:
@@ -128,14 +130,24 @@ def _told_of_file(file: MotionFile, order: dict[str, Any], unit_m: float, up: st
     return f"{file.kind} in {unit}, {whose[0]}, with {up.upper()} up, {whose[1]}."
 
 
-def _told_of_frames(found: list[AtFrames], fps: float) -> list[str]:
+class Told(NamedTuple):
+    """What is told of how a track's moments became frames; off in metres and degrees."""
+
+    resampled: bool
+    moments: int
+    frames: int
+    off_m: float
+    off_deg: float
+
+
+def _told_of_frames(found: list[Told], fps: float) -> list[str]:
     """Return how moments became frames, where they were not."""
     anew = [at for at in found if at.resampled]
     if not anew:
         return ["Its moments are frames here, so nothing was resampled."]
     most = max(anew, key=lambda at: at.moments)
     return [
-        f"Resampled: {most.moments:,} moments became {len(most.poses.shift):,} frames at {fps:g} a second, off by at "
+        f"Resampled: {most.moments:,} moments became {most.frames:,} frames at {fps:g} a second, off by at "
         f"most {1e3 * max(at.off_m for at in anew):.3f} mm and {max(at.off_deg for at in anew):.3f} degrees at its own."
     ]
 

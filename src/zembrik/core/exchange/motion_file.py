@@ -21,6 +21,7 @@ from zembrik.core.units import METRES_PER_UNIT
 SCHEMA = "zembrik.tracks/1"  # of the JSON tables that `tracks.write_json` writes
 MOST_TABLE_BYTES = 64 * 1024 * 1024
 MOST_ROWS = 2_000_000
+LATEST_S, LATEST_FRAME = 1e6, 1e7  # what comes later is a damaged number, not a moment
 NEEDED = ("frame", "body", "x", "y", "z", "qx", "qy", "qz", "qw")
 
 Floats = NDArray[np.float64]
@@ -74,7 +75,7 @@ def read_motion(data: bytes, name: str, fps: float) -> MotionFile:
     if not is_json and not (b"body" in head.partition(b"\n")[0] and b"frame" in head.partition(b"\n")[0]):
         if len(data) > MOST_BYTES:
             raise Problem(f"the file has {len(data) / 1e6:.0f} MB, too many.", name, "Hand in fewer frames.")
-        return _of_nodes(data, name)
+        return _sound(_of_nodes(data, name), name)
     if len(data) > MOST_TABLE_BYTES:
         raise Problem(
             f"the table has {len(data) / 1e6:.0f} MB; the limit is {MOST_TABLE_BYTES / 1e6:.0f} MB.", name,
@@ -87,7 +88,18 @@ def read_motion(data: bytes, name: str, fps: float) -> MotionFile:
     found = _of_json(text, name) if is_json else _of_csv(text, name, fps)
     if not found.tracks:
         raise Problem("the table holds no row.", name, "Export it with its frames.")
-    return found
+    return _sound(found, name)
+
+
+def _sound(file: MotionFile, name: str) -> MotionFile:
+    """Return a file's motion; raises Problem for frames and moments that nothing can be at."""
+    if file.first is not None and not abs(file.first) < LATEST_FRAME:
+        raise Problem(f"it begins at frame {file.first:g}.", name, "Mend the numbers of its frames.")
+    for track in file.tracks:
+        times = track.times_s
+        if len(times) != len(track.poses) or not (np.abs(times) < LATEST_S).all() or (np.diff(times) <= 0.0).any():
+            raise Problem("its moments are no usable ones.", f"{name}, '{track.name[:80]}'", "Export it again.")
+    return file
 
 
 def _of_nodes(data: bytes, name: str) -> MotionFile:
